@@ -1,0 +1,19 @@
+"""Calibration: observations, parameters, least squares, statistics."""
+
+from inkhorn.calibrate.fit import FitResult, FitRow, calibrate, head_sensitivities
+from inkhorn.calibrate.observations import FitStatistics, HeadObservations, observe, residual_table
+from inkhorn.calibrate.parameters import LayerConductivity, Parameter, RechargeMultiplier
+
+__all__ = [
+    "FitResult",
+    "FitRow",
+    "FitStatistics",
+    "HeadObservations",
+    "LayerConductivity",
+    "Parameter",
+    "RechargeMultiplier",
+    "calibrate",
+    "head_sensitivities",
+    "observe",
+    "residual_table",
+]

@@ -1,0 +1,139 @@
+"""Measured levels against computed heads."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from inkhorn.errors import InputError
+from inkhorn.flow import FlowResult
+from inkhorn.model import Model
+from inkhorn.site import Bore
+from inkhorn.space import sampling_rows
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+__all__ = ["FitStatistics", "HeadObservations", "observe", "residual_table"]
+
+
+@dataclass(frozen=True)
+class FitStatistics:
+    """How well computed heads meet measured ones; residuals are measured less computed.
+
+    Attributes
+    ----------
+    count : int
+        Number of observations.
+    mean, rms : float
+        Of the residuals [m].
+    scaled_rms : float
+        RMS over the range of the measured values.
+    correlation : float
+        Of measured and computed values.
+    """
+
+    count: int
+    mean: float
+    rms: float
+    scaled_rms: float
+    correlation: float
+
+    @classmethod
+    def of(cls, measured: NDArray[np.float64], computed: NDArray[np.float64]) -> FitStatistics:
+        """Return the statistics of two arrays of the same length [m]."""
+        residual = measured - computed
+        spread = float(np.ptp(measured))
+        rms = float(np.sqrt(np.mean(residual**2)))
+        varied = len(measured) > 1 and spread > 0 and float(np.ptp(computed)) > 0
+        return cls(
+            len(measured),
+            float(residual.mean()),
+            rms,
+            rms / spread if spread > 0 else float("nan"),
+            float(np.corrcoef(measured, computed)[0, 1]) if varied else float("nan"),
+        )
+
+    def __str__(self) -> str:
+        return (
+            f"{self.count} levels: mean residual {self.mean:+.3f} m, RMS {self.rms:.3f} m, "
+            f"scaled RMS {self.scaled_rms:.1%}, correlation {self.correlation:.3f}"
+        )
+
+
+@dataclass(frozen=True, eq=False)
+class HeadObservations:
+    """Mean levels at bores, and the rows that read them from heads.
+
+    Attributes
+    ----------
+    bores : tuple of Bore
+        Those with levels that meet a cell of their layer.
+    measured : ndarray of float, (n,)
+        Mean levels [m].
+    rows : scipy.sparse.csr_array, (n, n_cells)
+        ``rows @ heads`` are the computed levels.
+    left_out : tuple of str
+        Names of the bores left out.
+    """
+
+    bores: tuple[Bore, ...]
+    measured: NDArray[np.float64]
+    rows: Any
+    left_out: tuple[str, ...]
+
+
+def observe(model: Model, bores: Sequence[Bore] | None = None) -> HeadObservations:
+    """Prepare the mean levels of bores for comparison.
+
+    Parameters
+    ----------
+    model : Model
+        Where they are read.
+    bores : sequence of Bore, optional
+        Those of the model's site if not given.
+
+    Raises
+    ------
+    InputError
+        If no bore can be used.
+    """
+    if bores is None:
+        bores = model.site.bores if model.site is not None else ()
+    layer = np.array([model.grid.layer_index(b.layer) for b in bores], dtype=np.int64)
+    rows = sampling_rows(model.grid, layer, [b.x for b in bores], [b.y for b in bores])
+    measured = np.array([b.mean_level for b in bores])
+    usable = (np.diff(rows.indptr) > 0) & np.isfinite(measured)
+    if not usable.any():
+        raise InputError(
+            f"none of the {len(bores)} bores has a level and a cell in its layer. Check layers and places."
+        )
+    kept = np.flatnonzero(usable)
+    return HeadObservations(
+        tuple(bores[k] for k in kept),
+        measured[kept],
+        rows[kept],
+        tuple(b.name for b, good in zip(bores, usable, strict=True) if not good),
+    )
+
+
+def residual_table(flow: FlowResult, observations: HeadObservations) -> pd.DataFrame:
+    """Return measured and computed level and residual (measured less computed) at each bore [m]."""
+    import pandas as pd
+
+    computed = observations.rows @ flow.steps[-1].heads
+    return pd.DataFrame(
+        {
+            "bore": [b.name for b in observations.bores],
+            "layer": [b.layer for b in observations.bores],
+            "x [m]": [b.x for b in observations.bores],
+            "y [m]": [b.y for b in observations.bores],
+            "measured [m]": observations.measured,
+            "computed [m]": computed,
+            "residual [m]": observations.measured - computed,
+        }
+    )

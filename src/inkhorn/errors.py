@@ -1,0 +1,102 @@
+"""The few exceptions, and the checks of numbers that raise them.
+
+Every message says what was given, where, what was expected and what to do.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+__all__ = [
+    "ConvergenceError",
+    "InkhornError",
+    "InputError",
+    "check_finite",
+    "check_nonnegative",
+    "check_positive",
+    "did_you_mean",
+]
+
+
+class InkhornError(Exception):
+    """Anything Inkhorn raises on purpose."""
+
+
+class InputError(InkhornError, ValueError):
+    """Something given cannot be used; the message says where it is and what would do."""
+
+
+@dataclass
+class ConvergenceError(InkhornError):
+    """A solver stopped before its closure was reached.
+
+    Attributes
+    ----------
+    message : str
+        What did not close, where it is worst, and what to try.
+    iterations : int
+        Iterations done.
+    history : sequence of float
+        The measure of closure after each iteration.
+    worst : str
+        Where the residual is largest, in words.
+    state : ndarray or None
+        The last iterate, in the order of the solver's unknowns.
+    """
+
+    message: str
+    iterations: int = 0
+    history: Sequence[float] = ()
+    worst: str = ""
+    state: NDArray[np.float64] | None = field(default=None, repr=False)
+
+    def __str__(self) -> str:
+        return self.message
+
+
+def did_you_mean(word: str, known: Sequence[str]) -> str:
+    """Suggest the nearest of the known words, as the tail of a message (may be empty).
+
+    >>> did_you_mean("conductivty", ["conductivity", "porosity"])
+    ' Did you mean "conductivity"?'
+    """
+    from difflib import get_close_matches
+
+    near = get_close_matches(word, list(known), n=1, cutoff=0.6)
+    return f' Did you mean "{near[0]}"?' if near else ""
+
+
+def _check(
+    name: str, values: ArrayLike, unit: str, expected: str, accept: Any, remedy: str
+) -> NDArray[np.float64]:
+    array = np.asarray(values, dtype=np.float64)
+    good = np.isfinite(array) & accept(array)
+    if good.all():
+        return array
+    bad = np.argwhere(~np.atleast_1d(good))
+    index = "" if array.ndim == 0 else str([int(i) for i in bad[0]])
+    first = np.atleast_1d(array)[tuple(bad[0])]
+    count = "" if array.size == 1 else f" ({len(bad)} of {array.size} are bad)"
+    raise InputError(f"{name}{index} is {first:g} {unit}; expected {expected}{count}. {remedy}".strip())
+
+
+def check_finite(name: str, values: ArrayLike, *, unit: str = "", remedy: str = "") -> NDArray[np.float64]:
+    """Return the values as float64, refusing NaN and infinity by name and index."""
+    return _check(name, values, unit, "a finite value", lambda v: np.ones(v.shape, bool), remedy)
+
+
+def check_nonnegative(
+    name: str, values: ArrayLike, *, unit: str = "", remedy: str = ""
+) -> NDArray[np.float64]:
+    """Return the values as float64, refusing NaN, infinity and anything below 0 by name and index."""
+    return _check(name, values, unit, "a finite value >= 0", lambda v: v >= 0, remedy)
+
+
+def check_positive(name: str, values: ArrayLike, *, unit: str = "", remedy: str = "") -> NDArray[np.float64]:
+    """Return the values as float64, refusing NaN, infinity, 0 and below by name and index."""
+    return _check(name, values, unit, "a finite value > 0", lambda v: v > 0, remedy)

@@ -1,0 +1,222 @@
+"""The flow equations: the water balance of every cell, and its derivative by every unknown.
+
+Unknowns are the heads of all cells, then the own unknowns of the terms in their order. The residual
+of a cell is what flows in less what flows out; a cell of fixed head has none.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from inkhorn.model import Model, face_saturation, ramp, saturation
+from inkhorn.model.terms import Contribution, Moment, Term
+from inkhorn.space import two_point_rows
+
+__all__ = ["Balance", "FlowEquations"]
+
+
+@dataclass(frozen=True, eq=False)
+class Balance:
+    """The equations evaluated at one set of unknowns.
+
+    Attributes
+    ----------
+    residual : ndarray of float, (n_unknowns,)
+        Inflow less outflow of each cell, then the terms' own residuals [m³/day]; what a fixed head
+        gives or takes is left out, so at those cells the residual is that flow, reversed.
+    face_flow : ndarray of float, (n_faces,)
+        From first to second cell [m³/day].
+    drive : ndarray of float, (n_entries of the face rows,)
+        What each entry of a face row is multiplied with, head limited by the face's level [m].
+    share : ndarray of float, (n_faces,)
+        Saturation that scales the face row.
+    contributions : tuple of Contribution
+        Of each term.
+    jacobian : scipy.sparse.csr_array or None
+        Derivative of the residual by the unknowns.
+    """
+
+    residual: NDArray[np.float64]
+    face_flow: NDArray[np.float64]
+    drive: NDArray[np.float64]
+    share: NDArray[np.float64]
+    contributions: tuple[Contribution, ...]
+    jacobian: Any = None
+
+
+class FlowEquations:
+    """The equations of one model.
+
+    Side faces carry their row's flow times a saturation, that of the upstream cell where either is
+    nearly dry. Floor faces
+    carry ``row @ max(heads, level of the face)``: as long as the lower cell is not full, water falls
+    at the rate that the upper cell alone sets, and none rises into an empty cell from below.
+    """
+
+    def __init__(self, model: Model) -> None:
+        from scipy.sparse import csr_array
+
+        self.model = model
+        self.cells, faces = model.grid.cells, model.grid.faces
+        n, self.first, self.second = len(self.cells), faces.cells[:, 0], faces.cells[:, 1]
+        self.rows = two_point_rows(faces, model.horizontal_conductivity, model.vertical_conductivity)
+        matrix = self.rows.matrix
+        self.entry_face = np.repeat(np.arange(len(faces)), np.diff(matrix.indptr))
+        self.entry_floor = faces.is_floor[self.entry_face]
+        level = np.maximum(self.cells.bottom[self.first], self.cells.top[self.second])
+        self.entry_level = level[self.entry_face]
+        height = self.cells.thickness
+        bend = model.water_table.smoothing * np.minimum(height[self.first], height[self.second])
+        self.entry_bend = bend[self.entry_face]
+        face = np.arange(len(faces))
+        self.divergence = csr_array(
+            (
+                np.concatenate([-np.ones(len(face)), np.ones(len(face))]),
+                (np.concatenate([self.first, self.second]), np.concatenate([face, face])),
+            ),
+            shape=(n, len(faces)),
+        )
+        counts = [t.n_own for t in model.terms]
+        self.first_own = n + np.concatenate([[0], np.cumsum(counts)]).astype(int)
+        self.n_unknowns = int(self.first_own[-1])
+        fixed = np.zeros(self.n_unknowns, dtype=bool)
+        for term in model.terms:
+            if term.fixes_head:
+                fixed[term.cells] = True
+        self.fixed, self.free = fixed, np.flatnonzero(~fixed)
+
+    def own(self, unknowns: NDArray[np.float64]) -> Iterator[tuple[Term, NDArray[np.float64]]]:
+        """Go through the terms, each with its own unknowns."""
+        for term, start, end in zip(self.model.terms, self.first_own[:-1], self.first_own[1:], strict=True):
+            yield term, unknowns[start:end]
+
+    def start(self, heads: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return first unknowns from heads, fixed heads put in."""
+        heads = np.array(heads, dtype=np.float64)
+        for term in self.model.terms:
+            if term.fixes_head:
+                heads[term.cells] = term.head  # type: ignore[attr-defined]
+        return np.concatenate([heads, *(t.first_guess(heads) for t in self.model.terms)])
+
+    def moments(self, unknowns: NDArray[np.float64]) -> Iterator[tuple[Term, Moment]]:
+        """Go through the terms, each with what it is told at these unknowns."""
+        heads = unknowns[: len(self.cells)]
+        for (term, own), first in zip(self.own(unknowns), self.first_own[:-1], strict=True):
+            yield (
+                term,
+                Moment(
+                    heads=heads,
+                    own=own,
+                    first_own=int(first),
+                    cells=self.cells,
+                    horizontal_conductivity=self.model.horizontal_conductivity,
+                    law=self.model.water_table,
+                ),
+            )
+
+    def evaluate(self, unknowns: NDArray[np.float64], *, slopes: bool = True) -> Balance:
+        """Evaluate residual and, if asked, its derivative.
+
+        Parameters
+        ----------
+        unknowns : ndarray of float, (n_unknowns,)
+            Heads [m], then own unknowns.
+        slopes : bool
+            Whether to make the Jacobian.
+        """
+        law, n = self.model.water_table, len(self.cells)
+        heads, matrix = unknowns[:n], self.rows.matrix
+        drive = heads[matrix.indices]
+        drive_slope = np.ones_like(drive)
+        if not law.confined:
+            floor, film = self.entry_floor, law.film
+            level = self.entry_level[floor]
+            over, slope = ramp(drive[floor] - level, self.entry_bend[floor])
+            drive[floor] = (1.0 - film) * (level + over) + film * drive[floor]
+            drive_slope[floor] = (1.0 - film) * slope + film
+        # rows whose two entries are equal and opposite: sum differences, not large products
+        full_flow = np.add.reduceat(matrix.data * drive, matrix.indptr[:-1]) if len(matrix.data) else np.empty(0)
+        forward = full_flow >= 0
+        upstream = np.where(forward, self.first, self.second)
+        filled, filled_slope = saturation(heads, self.cells.bottom, self.cells.top, law)
+        side = ~self.model.grid.faces.is_floor
+        downstream = np.where(forward, self.second, self.first)
+        wet, by_upstream, by_downstream = face_saturation(filled[upstream], filled[downstream])
+        share = np.where(side, wet, 1.0)
+        face_flow = share * full_flow
+
+        contributions = []
+        residual = np.zeros(self.n_unknowns)
+        residual[:n] = self.divergence @ face_flow
+        for (term, moment), first in zip(self.moments(unknowns), self.first_own[:-1], strict=True):
+            answer = term.evaluate(moment)
+            contributions.append(answer)
+            residual[:n] += np.bincount(term.cells, answer.flow, n)
+            residual[first : first + term.n_own] = answer.own_residual
+        jacobian = None
+        if slopes:
+            data = share[self.entry_face] * matrix.data * drive_slope
+            own = matrix.indptr[:-1]  # the face's own two cells lead its row
+            for place, by, cell in (
+                (np.where(forward, 0, 1), by_upstream, upstream),
+                (np.where(forward, 1, 0), by_downstream, downstream),
+            ):
+                data[own + place] += np.where(side, full_flow * by * filled_slope[cell], 0.0)
+            jacobian = self._jacobian(data, contributions)
+        return Balance(residual, face_flow, drive, share, tuple(contributions), jacobian)
+
+    def _jacobian(self, face_slope: NDArray[np.float64], contributions: list[Contribution]) -> Any:
+        from scipy.sparse import coo_array, csr_array
+
+        matrix = self.rows.matrix
+        faces = self.divergence @ csr_array((face_slope, matrix.indices, matrix.indptr), shape=matrix.shape)
+        faces.resize((self.n_unknowns, self.n_unknowns))
+        rows, columns, values = [], [], []
+        for term, answer, first in zip(self.model.terms, contributions, self.first_own[:-1], strict=True):
+            for slope, number in (
+                (answer.flow_slope, term.cells),
+                (answer.own_slope, first + np.arange(term.n_own)),
+            ):
+                rows.append(number[slope.row])
+                columns.append(slope.column)
+                values.append(slope.value)
+        if not rows:
+            return faces.tocsr()
+        extra = coo_array(
+            (np.concatenate(values), (np.concatenate(rows), np.concatenate(columns))), shape=faces.shape
+        )
+        return (faces + extra.tocsr()).tocsr()
+
+    def term_flows(self, balance: Balance) -> tuple[NDArray[np.float64], ...]:
+        """Return the flow of every entry of every term, fixed heads included, [m³/day]."""
+        return tuple(
+            -balance.residual[term.cells] if term.fixes_head else answer.flow
+            for term, answer in zip(self.model.terms, balance.contributions, strict=True)
+        )
+
+    def closure(self, balance: Balance) -> float:
+        """Return the sum of absolute residuals over the larger of inflow and outflow."""
+        flows = np.concatenate([np.zeros(1), *self.term_flows(balance)])
+        turnover = max(flows[flows > 0].sum(), -flows[flows < 0].sum())
+        missing = float(np.abs(balance.residual[self.free]).sum())
+        return missing / turnover if turnover > 0 else missing
+
+    @cached_property
+    def names(self) -> list[str]:
+        """Names of the terms' own unknowns, by feature."""
+        return [f"{t.kind} {name}" for t in self.model.terms if t.n_own for name in t.features]
+
+    def name_of(self, unknown: int) -> str:
+        """Return an unknown in words: layer and place, or the feature it belongs to."""
+        n = len(self.cells)
+        if unknown >= n:
+            return f"the water level of {self.names[unknown - n]}"
+        c = self.cells
+        layer = self.model.grid.layer_names[c.layer[unknown]]
+        return f'cell {unknown} of layer "{layer}" at x={c.x[unknown]:.6g}, y={c.y[unknown]:.6g}'

@@ -1,0 +1,170 @@
+"""What a flow solution holds, and how it turns into labelled arrays and tables."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from inkhorn.flow.budget import budget_table
+from inkhorn.model import Model, saturation
+
+if TYPE_CHECKING:
+    import pandas as pd
+    import xarray as xr
+
+__all__ = ["FlowResult", "FlowStep"]
+
+
+@dataclass(frozen=True, eq=False)
+class FlowStep:
+    """One step: heads at its end, and mean flows over it that balance in every cell.
+
+    Attributes
+    ----------
+    start, end : float
+        Since the beginning [day]; equal in a steady step.
+    steady : bool
+        Whether nothing is stored.
+    heads : ndarray of float, (n_cells,)
+        [m].
+    own : ndarray of float, (n_own,)
+        Own unknowns of the terms, such as the levels in wells.
+    face_flow : ndarray of float, (n_faces,)
+        From first to second cell [m³/day].
+    term_flow : tuple of ndarray of float, (n_entries,)
+        Of each term, positive into the cell [m³/day].
+    storage_change : ndarray of float, (n_cells,)
+        Water taken into storage [m³/day].
+    """
+
+    start: float
+    end: float
+    steady: bool
+    heads: NDArray[np.float64]
+    own: NDArray[np.float64]
+    face_flow: NDArray[np.float64]
+    term_flow: tuple[NDArray[np.float64], ...]
+    storage_change: NDArray[np.float64]
+
+
+class _Report(Protocol):
+    def frame(self) -> pd.DataFrame: ...
+
+
+@dataclass(frozen=True, eq=False)
+class FlowResult:
+    """Heads and flows of a model, step by step.
+
+    Attributes
+    ----------
+    model : Model
+        What was solved.
+    steps : sequence of FlowStep
+        In time.
+    report : SolverReport
+        How it was solved.
+    """
+
+    model: Model
+    steps: Sequence[FlowStep]
+    report: Any = field(repr=False)
+
+    def __repr__(self) -> str:
+        heads = self.steps[-1].heads
+        return (
+            f"FlowResult({self.model.name}: {len(self.steps)} step{'s'[: len(self.steps) != 1]}, heads "
+            f"{heads.min():.2f} to {heads.max():.2f} m; {self.report})"
+        )
+
+    def labelled(self, values: Sequence[NDArray[np.float64]], name: str, units: str, words: str) -> xr.DataArray:
+        """Return values per step and cell as a labelled array with a time axis."""
+        import xarray as xr
+
+        dims, coords = self.model.grid.coordinates()
+        time = np.array([s.end for s in self.steps])
+        return xr.DataArray(
+            np.stack([self.model.grid.to_block(v) for v in values]),
+            dims=("time", *dims),
+            coords={
+                "time": ("time", time, {"long_name": "time since the start", "units": "days"}),
+                "steady": ("time", np.array([s.steady for s in self.steps])),
+                **coords,
+            },
+            name=name,
+            attrs={"units": units, "long_name": words},
+        )
+
+    @property
+    def head(self) -> xr.DataArray:
+        """Heads [m], (time, layer, y, x) on a rectangular mesh, else (time, cell)."""
+        return self.labelled([s.heads for s in self.steps], "head", "m", "hydraulic head")
+
+    def filled(self, step: int = -1) -> NDArray[np.float64]:
+        """Return the filled share of each cell's height at the end of a step, (n_cells,)."""
+        cells = self.model.grid.cells
+        return saturation(self.steps[step].heads, cells.bottom, cells.top, self.model.water_table)[0]
+
+    @property
+    def saturation(self) -> xr.DataArray:
+        """Filled share of each cell's height, with the dimensions of `head`."""
+        values = [self.filled(k) for k in range(len(self.steps))]
+        return self.labelled(values, "saturation", "1", "filled share of the cell's height")
+
+    def water_table(self, step: int = -1) -> NDArray[np.float64]:
+        """Return the level of the uppermost water in each plan cell, (n_plan,) [m].
+
+        That is the head of the uppermost cell holding water over at least a hundredth of its height.
+        """
+        grid, heads, filled = self.model.grid, self.steps[step].heads, self.filled(step)
+        level = np.full(grid.mesh.n_cells, np.nan)
+        for number in grid.number[::-1]:  # the uppermost wet layer is written last
+            there = number >= 0
+            wet = there.copy()
+            wet[there] = filled[number[there]] > 0.01
+            level[wet] = heads[number[wet]]
+        return level
+
+    def well_levels(self, step: int = -1) -> pd.DataFrame:
+        """Return the water level in each well and what it takes or gives.
+
+        Abstraction and injection are both counted upwards from 0.
+        """
+        import pandas as pd
+
+        rows, first = [], 0
+        for term, flow in zip(self.model.terms, self.steps[step].term_flow, strict=True):
+            if term.kind == "well":
+                total = np.bincount(term.feature, flow, len(term.features))
+                rows += [
+                    {
+                        "well": name,
+                        "level [m]": self.steps[step].own[first + k],
+                        "abstraction [m³/day]": max(-total[k], 0.0),
+                        "injection [m³/day]": max(total[k], 0.0),
+                    }
+                    for k, name in enumerate(term.features)
+                ]
+            first += term.n_own
+        return pd.DataFrame(rows, columns=["well", "level [m]", "abstraction [m³/day]", "injection [m³/day]"])
+
+    def budget(self, by: str = "term", step: int = -1) -> pd.DataFrame:
+        """Return the water budget of a step.
+
+        Parameters
+        ----------
+        by : {"term", "feature", "layer"}
+            One row per kind of term, per feature, or per layer with its exchanges.
+        step : int
+            Which step.
+
+        Returns
+        -------
+        pandas.DataFrame
+            What comes into the aquifer and what goes out [m³/day], and a last row of totals;
+            ``attrs["closing_error_percent"]`` is what is missing, of the larger total.
+        """
+        return budget_table(self.model, self.steps[step], by)

@@ -1,0 +1,220 @@
+"""Steady flow: Newton's method on the balance of every cell."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from inkhorn.errors import ConvergenceError, InputError
+from inkhorn.flow.equations import Balance, FlowEquations
+from inkhorn.flow.result import FlowResult, FlowStep
+from inkhorn.linear import LinearSystem
+from inkhorn.model import Model, levelless_cells
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+__all__ = ["NewtonRow", "SolverReport", "solve_flow"]
+
+
+@dataclass(frozen=True)
+class NewtonRow:
+    """One Newton step: what was left before it, and what it did.
+
+    Attributes
+    ----------
+    closure : float
+        Sum of absolute residuals over the turnover, after the step.
+    largest_change : float
+        Of any unknown [m].
+    place : str
+        Where that was.
+    damping : float
+        Share of the full step that was taken.
+    linear_iterations : int
+        0 where the matrix was factored.
+    """
+
+    closure: float
+    largest_change: float
+    place: str
+    damping: float
+    linear_iterations: int
+
+
+@dataclass(frozen=True)
+class SolverReport:
+    """How a solution was reached."""
+
+    rows: tuple[NewtonRow, ...]
+    closure: float
+    unknowns: int
+
+    @property
+    def iterations(self) -> int:
+        """Newton steps."""
+        return len(self.rows)
+
+    def frame(self) -> pd.DataFrame:
+        """Return the history as a table, one row per Newton step."""
+        import pandas as pd
+
+        return pd.DataFrame(
+            [
+                {
+                    "step": k + 1,
+                    "closure": r.closure,
+                    "largest change [m]": r.largest_change,
+                    "where": r.place,
+                    "damping": r.damping,
+                    "linear iterations": r.linear_iterations,
+                }
+                for k, r in enumerate(self.rows)
+            ]
+        )
+
+    def __str__(self) -> str:
+        linear = sum(r.linear_iterations for r in self.rows)
+        return (
+            f"{self.unknowns} unknowns, {self.iterations} Newton steps, "
+            f"{linear or 'no'} linear iterations, closure {self.closure:.1e}"
+        )
+
+
+def first_heads(model: Model) -> NDArray[np.float64]:
+    """Return heads to begin with: every column full to its uppermost top, (n_cells,) [m]."""
+    grid = model.grid
+    return np.asarray(grid.cells.top[grid.uppermost][grid.cells.plan], dtype=np.float64)
+
+
+def _damped(
+    equations: FlowEquations, unknowns: NDArray[np.float64], step: NDArray[np.float64], before: Balance
+) -> tuple[NDArray[np.float64], Balance, float]:
+    """Go as far along a Newton step as makes the residual smaller."""
+    free = equations.free
+    goal = np.linalg.norm(before.residual[free])
+    best: tuple[float, NDArray[np.float64], Balance, float] | None = None
+    damping = 1.0
+    for _ in range(7):
+        there = unknowns.copy()
+        there[free] += damping * step
+        balance = equations.evaluate(there)
+        size = float(np.linalg.norm(balance.residual[free]))
+        if best is None or size < best[0]:
+            best = (size, there, balance, damping)
+        if size <= (1.0 - 1e-4 * damping) * goal:
+            break
+        damping *= 0.5
+    assert best is not None
+    return best[1:]
+
+
+def solve_flow(
+    model: Model,
+    *,
+    first: ArrayLike | None = None,
+    closure: float = 1e-8,
+    most_iterations: int = 60,
+    progress: Callable[[int, float], None] | None = None,
+) -> FlowResult:
+    """Solve for the heads of steady flow.
+
+    Parameters
+    ----------
+    model : Model
+        A site placed on a grid, or made from arrays.
+    first : array_like of float, optional
+        Heads to begin with, as `Grid.per_cell` takes them [m]; the ground surface if not given.
+    closure : float
+        Where to stop: the sum of absolute residuals of all cells over the larger of inflow and outflow.
+    most_iterations : int
+        Where to give up.
+    progress : callable, optional
+        Called with the number of the step and the closure after it.
+
+    Returns
+    -------
+    FlowResult
+        With a report of the solver.
+
+    Raises
+    ------
+    InputError
+        If nothing fixes the level of the water somewhere.
+    ConvergenceError
+        If the closure is not reached; it says where the residual is worst and carries the last state.
+
+    Examples
+    --------
+    >>> from inkhorn.model import Model, terms
+    >>> from inkhorn.space import layered, rectangles
+    >>> grid = layered(rectangles((0, 0, 500, 100), cell=100), [0.0, -20.0])
+    >>> ends = terms.FixedHeadTerm(cells=[0, 4], head=[10.0, 8.0])
+    >>> flow = solve_flow(Model(grid, 5.0, terms=[ends]))
+    >>> flow.head.values.ravel().round(6).tolist()
+    [10.0, 9.5, 9.0, 8.5, 8.0]
+    """
+    groups = levelless_cells(model)
+    if groups:
+        equations = FlowEquations(model)
+        raise InputError(
+            f"nothing fixes the level of the water in {len(groups[0])} of {model.grid.n_cells} cells, "
+            f"among them {equations.name_of(int(groups[0][0]))}. Add a fixed head, a river or a drain there."
+        )
+    equations = FlowEquations(model)
+    heads = first_heads(model) if first is None else model.grid.per_cell("first", first)
+    unknowns = equations.start(heads)
+    balance = equations.evaluate(unknowns)
+    measure, rows = equations.closure(balance), []
+    free = equations.free
+    while measure > closure:
+        history = [r.closure for r in rows]
+        stuck = len(rows) > 8 and min(history[-8:]) > 0.999 * min(history[:-8])
+        if len(rows) >= most_iterations or stuck or not np.isfinite(measure):
+            worst = int(free[np.argmax(np.abs(balance.residual[free]))])
+            raise ConvergenceError(
+                f"steady flow did not close: {measure:.1e} after {len(rows)} Newton steps, asked for "
+                f"{closure:.0e}. The worst balance, {balance.residual[worst]:.3g} m³/day, is at "
+                f"{equations.name_of(worst)}; the last step changed most at {rows[-1].place if rows else '-'}. "
+                "Look there for thin cells, wells in drying cells or strong contrasts; other first heads, or a "
+                "larger `smoothing` of the water table, may help.",
+                iterations=len(rows),
+                history=history,
+                worst=equations.name_of(worst),
+                state=unknowns,
+            )
+        system = LinearSystem(-balance.jacobian[free][:, free])
+        tolerance = min(1e-10, 0.1 * closure) if system.direct or system.symmetric else max(1e-2 * closure, 1e-6)
+        # a slack tolerance on late steps would cost a whole Newton step more
+        tolerance = max(min(tolerance, 0.05 * closure / measure), 1e-11)
+        step = system.solve(balance.residual[free], tolerance=tolerance)
+        unknowns, balance, damping = _damped(equations, unknowns, step, balance)
+        measure = equations.closure(balance)
+        largest = int(np.argmax(np.abs(step)))
+        rows.append(
+            NewtonRow(
+                measure,
+                float(abs(damping * step[largest])),
+                equations.name_of(int(free[largest])),
+                damping,
+                system.iterations,
+            )
+        )
+        if progress is not None:
+            progress(len(rows), measure)
+    n = model.grid.n_cells
+    record = FlowStep(
+        start=0.0,
+        end=0.0,
+        steady=True,
+        heads=unknowns[:n],
+        own=unknowns[n:],
+        face_flow=balance.face_flow,
+        term_flow=equations.term_flows(balance),
+        storage_change=np.zeros(n),
+    )
+    return FlowResult(model, (record,), SolverReport(tuple(rows), measure, len(free)))

@@ -1,0 +1,214 @@
+"""A look at a model before it is solved: findings in plain words, each with place and remedy."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import asdict, dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from inkhorn.errors import InputError
+from inkhorn.model.model import Model
+from inkhorn.model.terms import DrainTerm
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+__all__ = ["Finding", "Findings", "check", "levelless_cells"]
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One thing found: how grave, what, where, and what to do about it."""
+
+    severity: str  # "error" or "warning"
+    what: str
+    where: str
+    remedy: str
+
+    def __str__(self) -> str:
+        return f"{self.severity}: {self.what} [{self.where}] {self.remedy}"
+
+
+@dataclass(frozen=True)
+class Findings:
+    """What a check found, errors first."""
+
+    rows: tuple[Finding, ...]
+
+    def __iter__(self) -> Iterator[Finding]:
+        return iter(self.rows)
+
+    def __len__(self) -> int:
+        return len(self.rows)
+
+    @property
+    def errors(self) -> tuple[Finding, ...]:
+        """Those that keep the model from being solved."""
+        return tuple(f for f in self.rows if f.severity == "error")
+
+    def frame(self) -> pd.DataFrame:
+        """Return them as a table of severity, what, where, remedy."""
+        import pandas as pd
+
+        columns = ["severity", "what", "where", "remedy"]
+        return pd.DataFrame([asdict(f) for f in self.rows], columns=columns)
+
+    def raise_errors(self) -> None:
+        """Raise if there is any error.
+
+        Raises
+        ------
+        InputError
+            With all of the errors, a line each.
+        """
+        if self.errors:
+            raise InputError("\n".join(str(f) for f in self.errors))
+
+    def __str__(self) -> str:
+        return "\n".join(str(f) for f in self.rows) or "nothing found"
+
+
+def levelless_cells(model: Model) -> list[NDArray[np.int64]]:
+    """Return the groups of connected cells in which nothing fixes the level of the water."""
+    from scipy.sparse import coo_array
+    from scipy.sparse.csgraph import connected_components
+
+    n = model.grid.n_cells
+    pairs = [model.grid.faces.cells]
+    for term in model.terms:
+        if term.n_own:  # a well joins the cells along its screen
+            first = np.searchsorted(term.feature, np.arange(len(term.features)))
+            pairs.append(np.column_stack([term.cells, term.cells[first][term.feature]]))
+    a, b = np.concatenate(pairs).T
+    count, group = connected_components(coo_array((np.ones(len(a)), (a, b)), shape=(n, n)), directed=False)
+    has_level = np.zeros(count, dtype=bool)
+    for term in model.terms:
+        if term.sets_level:
+            has_level[group[term.cells]] = True
+    return [np.flatnonzero(group == g) for g in np.flatnonzero(~has_level)]
+
+
+def _place(model: Model, cell: int) -> str:
+    cells = model.grid.cells
+    layer = model.grid.layer_names[cells.layer[cell]]
+    return f'layer "{layer}", x={cells.x[cell]:.6g}, y={cells.y[cell]:.6g}'
+
+
+def _check_levels(model: Model) -> Iterator[Finding]:
+    for group in levelless_cells(model):
+        everything = len(group) == model.grid.n_cells
+        yield Finding(
+            "error",
+            "nothing fixes the level of the water"
+            + ("" if everything else f" in {len(group)} cells cut off from the rest"),
+            model.name if everything else _place(model, int(group[0])),
+            "Add a fixed head, a river or a drain"
+            + (": the water has no way out." if everything else " there, or take these cells out of the mesh."),
+        )
+
+
+def _check_wells(model: Model) -> Iterator[Finding]:
+    held = {int(c) for t in model.terms if t.fixes_head for c in t.cells}
+    for term in model.terms:
+        if term.kind != "well":
+            continue
+        for cell, feature in zip(term.cells, term.feature, strict=True):
+            if int(cell) in held:
+                yield Finding(
+                    "error",
+                    f'well "{term.features[feature]}" stands in a cell of fixed head, where pumping changes nothing',
+                    _place(model, int(cell)),
+                    "Move the well or the fixed head, or make the cells smaller.",
+                )
+
+
+def _check_placed(model: Model) -> Iterator[Finding]:
+    if model.placed is None:
+        return
+    for row in model.placed.itertuples():
+        if row.cells == 0:
+            yield Finding(
+                "error" if row.kind == "well" else "warning",
+                f'{row.kind} "{row.feature}" meets no cell',
+                f"{model.name}, {row.feature}",
+                "Check its screen elevations and place against the layers; smaller cells may help."
+                if row.kind == "well"
+                else "Check its place; smaller cells may help.",
+            )
+        elif row.outside > 0.2:
+            yield Finding(
+                "warning",
+                f'{row.outside:.0%} of {row.kind} "{row.feature}" lies outside the cells',
+                f"{model.name}, {row.feature}",
+                "Check its shape or screen, or extend the boundary or the layers.",
+            )
+
+
+def _check_drains(model: Model) -> Iterator[Finding]:
+    for term in model.terms:
+        if isinstance(term, DrainTerm):
+            low = np.flatnonzero(term.level < model.grid.cells.bottom[term.cells])
+            for feature in np.unique(term.feature[low]):
+                entry = low[term.feature[low] == feature][0]
+                yield Finding(
+                    "warning",
+                    f'drain "{term.features[feature]}" lies below the lowest layer',
+                    _place(model, int(term.cells[entry])),
+                    "Raise its level or lower the base.",
+                )
+
+
+def _check_strata(model: Model) -> Iterator[Finding]:
+    if model.site is None:
+        return
+    for name, bad, rise, number in model.site.strata.crossings():
+        yield Finding(
+            "warning",
+            f"{len(bad)} of {number} points of the base lie above the surface over it, by up to {rise.max():.3g} m",
+            f'layer "{name}"',
+            "The upper surface wins there; correct the points if that is not meant.",
+        )
+    there = set(np.unique(model.grid.cells.layer).tolist())
+    for k, name in enumerate(model.grid.layer_names):
+        if k not in there:
+            yield Finding(
+                "warning",
+                "the layer is absent everywhere",
+                f'layer "{name}"',
+                "Check its base against the surface over it, and its least thickness.",
+            )
+
+
+def _check_bores(model: Model) -> Iterator[Finding]:
+    if model.site is None:
+        return
+    for bore in model.site.bores:
+        plan = int(model.grid.mesh.locate([bore.x], [bore.y])[0])
+        if plan < 0 or model.grid.number[model.grid.layer_index(bore.layer), plan] < 0:
+            yield Finding(
+                "warning",
+                f'bore "{bore.name}" meets no cell of its layer and is left out of the fit',
+                f'layer "{bore.layer}", x={bore.x:.6g}, y={bore.y:.6g}',
+                "Correct its layer or its place.",
+            )
+
+
+def check(model: Model) -> Findings:
+    """Look for what would make a run fail or mislead, without solving.
+
+    Parameters
+    ----------
+    model : Model
+        A site placed on a grid, or made from arrays.
+
+    Returns
+    -------
+    Findings
+        Errors first; it prints as a list and turns into a table.
+    """
+    looks = (_check_levels, _check_wells, _check_placed, _check_drains, _check_strata, _check_bores)
+    rows = [finding for look in looks for finding in look(model)]
+    return Findings(tuple(sorted(rows, key=lambda f: f.severity)))

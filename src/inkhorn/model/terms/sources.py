@@ -1,0 +1,136 @@
+"""Water that comes or goes at a given rate: recharge, wells."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from inkhorn.errors import InputError, check_finite, check_nonnegative
+from inkhorn.model.laws import saturation
+from inkhorn.model.terms.base import HORIZONTAL, Contribution, Moment, Slope, Term
+
+__all__ = ["RechargeTerm", "WellTerm"]
+
+
+@dataclass(frozen=True, eq=False)
+class RechargeTerm(Term):
+    """Water arriving from above at a given rate.
+
+    Parameters
+    ----------
+    rate : array_like of float, () or (n_entries,)
+        Positive into the aquifer [m/day].
+    area : array_like of float, () or (n_entries,)
+        On which it falls [m²].
+    """
+
+    rate: Any = 0.0
+    area: Any = 0.0
+    kind: ClassVar[str] = "recharge"
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        self._spread("rate", "area")
+        check_finite("recharge rate", self.rate, unit="m/day")
+        check_nonnegative("recharge area", self.area, unit="m²")
+
+    def evaluate(self, moment: Moment) -> Contribution:
+        return Contribution(flow=self.rate * self.area, flow_slope=Slope.none())
+
+    def by_input(self, moment: Moment) -> Mapping[str, Slope]:
+        n = np.arange(len(self.cells))
+        return {"rate": Slope(n, n, self.area)}
+
+
+@dataclass(frozen=True, eq=False)
+class WellTerm(Term):
+    """Wells, each with one water level that all cells along its screen share.
+
+    Between the well and a cell flows ``connection * conductivity * saturation * (level - head)``;
+    the level is an unknown, and its equation says that these flows add up to the well's rate
+    (Peaceman 1978 gives the connection).
+
+    Parameters
+    ----------
+    connection : array_like of float, () or (n_entries,)
+        ``2 pi * screened height / ln(r0 / radius)`` [m].
+    rate : array_like of float, () or (n_features,)
+        Positive into the aquifer, negative for abstraction [m³/day].
+
+    References
+    ----------
+    Peaceman, D. W. (1978), Interpretation of well-block pressures in numerical reservoir simulation,
+    SPE Journal 18(3), 183-194, eq. 12.
+    """
+
+    connection: Any = 0.0
+    rate: Any = 0.0
+    kind: ClassVar[str] = "well"
+    crossing: ClassVar[str] = "screen"
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        self._spread("connection")
+        rate = np.array(np.broadcast_to(np.asarray(self.rate, dtype=np.float64), len(self.features)))
+        object.__setattr__(self, "rate", check_finite("well rate", rate, unit="m³/day"))
+        check_nonnegative("well connection", self.connection, unit="m")
+        missing = np.setdiff1d(np.arange(len(self.features)), self.feature)
+        if len(missing):
+            raise InputError(
+                f'well "{self.features[missing[0]]}" meets no cell. Check its place and its screen.'
+            )
+
+    @property
+    def n_own(self) -> int:
+        return len(self.features)
+
+    def first_guess(self, heads: NDArray[np.float64]) -> NDArray[np.float64]:
+        count = np.bincount(self.feature, minlength=self.n_own)
+        return np.asarray(np.bincount(self.feature, heads[self.cells], self.n_own) / count)
+
+    def _parts(self, moment: Moment) -> tuple[NDArray[Any], NDArray[Any], NDArray[Any]]:
+        """Conductance when full, saturation of the side the water comes from, and its slope by head."""
+        c = self.cells
+        head = moment.heads[c]
+        share, slope = saturation(head, moment.cells.bottom[c], moment.cells.top[c], moment.law)
+        into_well = head > moment.own[self.feature]
+        full = self.connection * moment.horizontal_conductivity[c]
+        return full, np.where(into_well, share, 1.0), np.where(into_well, slope, 0.0)
+
+    def evaluate(self, moment: Moment) -> Contribution:
+        full, share, slope = self._parts(moment)
+        n, level = np.arange(len(self.cells)), moment.first_own + self.feature
+        drop = moment.own[self.feature] - moment.heads[self.cells]
+        flow = full * share * drop
+        by_head = full * (slope * drop - share)
+        return Contribution(
+            flow=flow,
+            flow_slope=Slope(
+                np.concatenate([n, n]),
+                np.concatenate([self.cells, level]),
+                np.concatenate([by_head, full * share]),
+            ),
+            own_residual=self.rate - np.bincount(self.feature, flow, self.n_own),
+            own_slope=Slope(
+                np.concatenate([self.feature, self.feature]),
+                np.concatenate([self.cells, level]),
+                np.concatenate([-by_head, -full * share]),
+            ),
+        )
+
+    def by_input(self, moment: Moment) -> Mapping[str, Slope]:
+        _, share, _ = self._parts(moment)
+        n, wells = np.arange(len(self.cells)), np.arange(self.n_own)
+        by_k = self.connection * share * (moment.own[self.feature] - moment.heads[self.cells])
+        return {
+            HORIZONTAL: Slope(
+                np.concatenate([n, len(n) + self.feature]),
+                np.concatenate([self.cells, self.cells]),
+                np.concatenate([by_k, -by_k]),
+            ),
+            "rate": Slope(len(n) + wells, wells, np.ones(self.n_own)),
+        }

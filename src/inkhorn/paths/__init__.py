@@ -1,0 +1,6 @@
+"""Particle paths on a flow."""
+
+from inkhorn.paths.trace import PathResult, trace
+from inkhorn.paths.velocity import FaceVelocities, face_velocities
+
+__all__ = ["FaceVelocities", "PathResult", "face_velocities", "trace"]

@@ -1,0 +1,68 @@
+"""Values at points inside a layer, as sparse rows over the cells."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from inkhorn.space.grid import Grid
+from inkhorn.space.rectangles import RectangularMesh
+
+__all__ = ["sampling_rows"]
+
+
+def _around(centres: NDArray[np.float64], at: float) -> list[tuple[int, float]]:
+    """The two centres on either side of a place, with linear weights; one beyond the ends."""
+    k = int(np.searchsorted(centres, at))
+    if k == 0 or k == len(centres):
+        return [(min(k, len(centres) - 1), 1.0)]
+    share = float((at - centres[k - 1]) / (centres[k] - centres[k - 1]))
+    return [(k - 1, 1.0 - share), (k, share)]
+
+
+def sampling_rows(grid: Grid, layer: ArrayLike, x: ArrayLike, y: ArrayLike) -> Any:
+    """Return the matrix that reads cell values at points.
+
+    On rectangles the value is bilinear between the centres around the point, without those that are
+    absent in the layer; on other meshes it is that of the cell holding the point.
+
+    Parameters
+    ----------
+    grid : Grid
+        Cells.
+    layer : array_like of int, (n,)
+        Layer of each point.
+    x, y : array_like of float, (n,)
+        Places [m].
+
+    Returns
+    -------
+    scipy.sparse.csr_array, (n, n_cells)
+        ``rows @ values`` are the values at the points. A row is empty where the point's layer has no cell.
+    """
+    from scipy.sparse import coo_array
+
+    points = list(zip(np.atleast_1d(layer), np.atleast_1d(x), np.atleast_1d(y), strict=True))
+    rows, columns, weights = [], [], []
+    home = grid.mesh.locate([p[1] for p in points], [p[2] for p in points]) if points else []
+    for k, ((level, px, py), plan) in enumerate(zip(points, home, strict=True)):
+        if plan < 0 or grid.number[level, plan] < 0:
+            continue
+        around = [(int(grid.number[level, plan]), 1.0)]
+        if isinstance(grid.mesh, RectangularMesh):
+            mesh = grid.mesh
+            corners = [
+                (int(grid.number[level, mesh.number[j, i]]), wi * wj)
+                for j, wj in _around(mesh.y_centres, py)
+                for i, wi in _around(mesh.x_centres, px)
+                if mesh.number[j, i] >= 0
+            ]
+            around = [(c, w) for c, w in corners if c >= 0 and w > 0] or around
+        total = sum(w for _, w in around)
+        for cell, weight in around:
+            rows.append(k)
+            columns.append(cell)
+            weights.append(weight / total)
+    return coo_array((weights, (rows, columns)), shape=(len(points), grid.n_cells)).tocsr()

@@ -1,0 +1,120 @@
+"""Advection and dispersion across faces, from a flow solution."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from inkhorn.errors import InputError, check_nonnegative
+from inkhorn.flow import FlowResult
+
+__all__ = ["Spreading", "cell_discharge", "exchange_matrix", "face_dispersion"]
+
+
+@dataclass(frozen=True)
+class Spreading:
+    """How a dissolved species spreads.
+
+    Parameters
+    ----------
+    longitudinal, transverse, vertical : float
+        Dispersivity along the flow, across it, and across it upwards [m].
+    diffusion : float
+        Molecular diffusion in the pores [m²/day].
+    """
+
+    longitudinal: float = 0.0
+    transverse: float = 0.0
+    vertical: float = 0.0
+    diffusion: float = 0.0
+
+    def __post_init__(self) -> None:
+        for name in ("longitudinal", "transverse", "vertical"):
+            check_nonnegative(f"dispersivity {name}", getattr(self, name), unit="m")
+        check_nonnegative("diffusion", self.diffusion, unit="m²/day")
+
+
+def cell_discharge(flow: FlowResult, step: int = -1) -> NDArray[np.float64]:
+    """Return the discharge per area in each cell, (n_cells, 3) [m/day].
+
+    The mean over the water in the cell, ``sum of outward flow * (face - centre) / volume``, is exact
+    where the flow varies linearly.
+    """
+    model, record = flow.model, flow.steps[step]
+    grid, cells, faces = model.grid, model.grid.cells, model.grid.faces
+    height = flow.filled(step) * cells.thickness
+    moment = np.zeros((grid.n_cells, 3))
+    for side, sign in ((0, 1.0), (1, -1.0)):
+        c = faces.cells[:, side]
+        arm = sign * faces.distance[:, side, None] * faces.normal
+        arm[faces.is_floor, 2] = -sign * 0.5 * height[c[faces.is_floor]]
+        np.add.at(moment, c, (sign * record.face_flow)[:, None] * arm)
+    for term, entry in zip(model.terms, record.term_flow, strict=True):
+        if term.crossing == "top":
+            np.add.at(moment[:, 2], term.cells, -entry * 0.5 * height[term.cells])
+    return moment / (cells.area * height)[:, None]
+
+
+def face_dispersion(flow: FlowResult, spreading: Spreading, step: int = -1) -> NDArray[np.float64]:
+    """Return the dispersive conductance of each face, (n_faces,) [m³/day].
+
+    Dispersion acts along the line between the centres only: the part of the tensor across it is
+    left out, so that concentrations stay within their bounds.
+
+    References
+    ----------
+    Burnett, R. D. and Frind, E. O. (1987), Simulation of contaminant transport in three dimensions 2,
+    Water Resources Research 23(4), 695-705, eq. 2 (two transverse dispersivities).
+    """
+    model, faces = flow.model, flow.model.grid.faces
+    assert model.porosity is not None
+    share = flow.filled(step)[faces.cells].min(axis=1)
+    area = np.where(faces.is_floor, faces.area, faces.area * share)
+    q = cell_discharge(flow, step)[faces.cells].mean(axis=1)
+    normal = flow.steps[step].face_flow / area
+    # the face's own flow along its normal, the mean of both cells across it
+    q = q - (q * faces.normal).sum(axis=1)[:, None] * faces.normal + normal[:, None] * faces.normal
+    speed = np.linalg.norm(q, axis=1)
+    along = normal**2
+    upward = np.where(faces.is_floor, 0.0, q[:, 2] ** 2)
+    across = np.maximum(speed**2 - along - upward, 0.0)
+    s = spreading
+    side = s.longitudinal * along + s.transverse * across + s.vertical * upward
+    floor = s.longitudinal * along + s.vertical * across
+    mixing = np.where(faces.is_floor, floor, side) / np.where(speed > 0, speed, 1.0)
+    porosity = model.porosity[faces.cells].mean(axis=1)
+    return area * (mixing + porosity * s.diffusion) / faces.distance.sum(axis=1)
+
+
+def exchange_matrix(flow: FlowResult, spreading: Spreading, step: int = -1) -> Any:
+    """Return the sparse matrix of what each cell loses, (n_cells, n_cells) [m³/day].
+
+    ``matrix @ concentration`` is the mass that leaves each cell less what arrives from its neighbours
+    [g/day]: upstream advection, dispersion, and what terms take out.
+
+    Raises
+    ------
+    InputError
+        If porosity is missing.
+    """
+    from scipy.sparse import coo_array
+
+    model, record = flow.model, flow.steps[step]
+    if model.porosity is None:
+        raise InputError("transport needs a porosity. Give one for every material (or to Model).")
+    a, b = model.grid.faces.cells.T
+    n = model.grid.n_cells
+    mixing = face_dispersion(flow, spreading, step)
+    from_a = np.maximum(record.face_flow, 0.0) + mixing
+    from_b = np.maximum(-record.face_flow, 0.0) + mixing
+    rows, columns, values = [a, b, b, a], [a, a, b, b], [from_a, -from_a, from_b, -from_b]
+    for term, entry in zip(model.terms, record.term_flow, strict=True):
+        rows.append(term.cells)
+        columns.append(term.cells)
+        values.append(np.maximum(-entry, 0.0))
+    return coo_array(
+        (np.concatenate(values), (np.concatenate(rows), np.concatenate(columns))), shape=(n, n)
+    ).tocsr()

@@ -1,0 +1,171 @@
+"""Numbers with units in, plain floats in metres, days and grams inside.
+
+A number may carry its unit (``"650 mm/year"``); one without is in the unit system of the
+project. What cannot be converted (a length for a rate) is refused. pint does the conversion
+and goes no further than this module.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from functools import cache
+from typing import Any
+
+from inkhorn.errors import InputError
+
+__all__ = ["KINDS", "METRES_AND_DAYS", "UnitSystem", "quantity", "split_header", "unit_factor"]
+
+# kind -> (powers of length, time and mass, an example for messages)
+KINDS: dict[str, tuple[int, int, int, str]] = {
+    "length": (1, 0, 0, "12.5 m"),
+    "area": (2, 0, 0, "3 ha"),
+    "time": (0, 1, 0, "15 years"),
+    "rate": (1, -1, 0, "650 mm/year"),
+    "conductivity": (1, -1, 0, "1e-4 m/s"),
+    "flow": (3, -1, 0, "12 l/s"),
+    "leakance": (0, -1, 0, "0.01 1/day"),
+    "conductance": (2, -1, 0, "25 m²/day"),
+    "diffusion": (2, -1, 0, "1e-9 m²/s"),
+    "concentration": (-3, 0, 1, "250 mg/l"),
+    "number": (0, 0, 0, "0.3"),
+}
+
+_NUMBER = re.compile(r"^\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*?)\s*$")
+_UNIT_TEXT = re.compile(r"^[A-Za-zµμ%°²³⁻¹0-9·*/^()\s.\-]{1,40}$")
+
+
+@dataclass(frozen=True)
+class UnitSystem:
+    """The units of numbers that carry none.
+
+    Parameters
+    ----------
+    length, time, concentration : str
+        Unit names, such as ``"m"``, ``"day"`` and ``"mg/l"``.
+    """
+
+    length: str = "m"
+    time: str = "day"
+    concentration: str = "mg/l"
+
+    def unit_of(self, kind: str) -> str:
+        """Return the unit that a bare number of this kind is in.
+
+        >>> UnitSystem(time="s").unit_of("flow")
+        '(m)^3/(s)'
+        """
+        if kind == "concentration":
+            return self.concentration
+        length, time, _, _ = KINDS[kind]
+        above = f"({self.length})^{length}" if length else "1"
+        return above if time == 0 else f"{above}*({self.time})" if time > 0 else f"{above}/({self.time})"
+
+
+METRES_AND_DAYS = UnitSystem()
+
+
+@cache
+def _registry() -> Any:
+    import pint
+
+    return pint.UnitRegistry(cache_folder=None)
+
+
+@cache
+def unit_factor(unit: str, kind: str) -> float:
+    """Return what one of `unit` is inside, in metres, days and grams.
+
+    Parameters
+    ----------
+    unit : str
+        A unit, such as ``"l/s"``. For concentrations ppm means mg/l and ppb µg/l (water of 1 kg/l).
+    kind : str
+        A key of `KINDS`.
+
+    Returns
+    -------
+    float
+        The factor from `unit` to the unit used inside.
+
+    Raises
+    ------
+    InputError
+        If the unit is unknown or is not one of this kind.
+
+    >>> round(unit_factor("l/s", "flow"), 6)
+    86.4
+    """
+    length, time, mass, example = KINDS[kind]
+    text = unit.strip()
+    if kind == "concentration":
+        text = {"ppm": "mg/l", "ppb": "ug/l"}.get(text, text)
+    if text in ("", "-", "1"):
+        text = "dimensionless"
+    if not _UNIT_TEXT.match(text) or "**" in text:
+        raise InputError(f'"{unit}" is not a unit; expected one for a {kind}, as in "{example}".')
+    try:
+        measure = _registry().Quantity(1.0, text.replace("^", "**"))
+        inside = f"meter**{length} * day**{time} * gram**{mass}"
+        return float(measure.to(inside).magnitude)
+    except Exception as problem:  # pint raises many kinds, some from its tokenizer
+        if type(problem).__name__ == "DimensionalityError":
+            raise InputError(
+                f'"{unit}" is not a unit of {kind}; expected something like "{example}".'
+            ) from None
+        raise InputError(f'the unit "{unit}" is not known; expected something like "{example}".') from None
+
+
+def quantity(value: object, kind: str, *, units: UnitSystem = METRES_AND_DAYS, what: str = "value") -> float:
+    """Return a number, with or without its unit, in metres, days and grams.
+
+    Parameters
+    ----------
+    value : int, float or str
+        ``12.5`` (in `units`) or ``"12 l/s"``.
+    kind : str
+        What it measures, a key of `KINDS`.
+    units : UnitSystem
+        The unit of a bare number.
+    what : str
+        How to name the value in a message.
+
+    Returns
+    -------
+    float
+        The value inside.
+
+    Raises
+    ------
+    InputError
+        If it is no number, not finite, or its unit is unknown or of another kind.
+
+    >>> round(quantity("365.25 mm/year", "rate"), 9)
+    0.001
+    """
+    if isinstance(value, str):
+        match = _NUMBER.match(value)
+        if match is None:
+            raise InputError(f'{what} is "{value}"; expected a number, as in "{KINDS[kind][3]}".')
+        number, unit = float(match[1]), match[2]
+    elif isinstance(value, (int, float)) and not isinstance(value, bool):
+        number, unit = float(value), ""
+    else:
+        raise InputError(f'{what} is {value!r}; expected a number, as in "{KINDS[kind][3]}".')
+    if not abs(number) < float("inf"):
+        raise InputError(f"{what} is {number}; expected a finite number.")
+    try:
+        return number * unit_factor(unit or units.unit_of(kind), kind)
+    except InputError as problem:
+        raise InputError(f"{what} is {value!r}: {problem}") from None
+
+
+def split_header(header: str) -> tuple[str, str]:
+    """Split a column header into its name and the unit in brackets behind it.
+
+    >>> split_header("abstraction [m³/h]")
+    ('abstraction', 'm³/h')
+    """
+    match = re.match(r"^\s*(.*?)\s*(?:\[(.*)\])?\s*$", header)
+    assert match is not None  # every string matches
+    return match[1], (match[2] or "").strip()
