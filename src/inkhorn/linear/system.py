@@ -20,7 +20,7 @@ class LinearSystem:
     """A square sparse matrix, ready to be solved with.
 
     Small systems are factored. Larger ones use conjugate gradients where the matrix is symmetric
-    and BiCGStab where it is not, with one multigrid cycle on the symmetric part before each step.
+    and BiCGStab where it is not, with one multigrid cycle on their mutual part before each step.
 
     Parameters
     ----------
@@ -57,7 +57,7 @@ class LinearSystem:
         import pyamg
         from scipy.sparse import csr_matrix
 
-        matrix = csr_matrix(self.matrix if self.symmetric else 0.5 * (self.matrix + self.matrix.T))
+        matrix = csr_matrix(self.matrix if self.symmetric else _mutual_part(self.matrix))
         matrix.indices, matrix.indptr = matrix.indices.astype(np.int32), matrix.indptr.astype(np.int32)
         levels = pyamg.ruge_stuben_solver(
             matrix,
@@ -143,3 +143,19 @@ class LinearSystem:
             return np.asarray(answer)
 
         return step
+
+
+def _mutual_part(matrix: Any) -> Any:
+    """Return the symmetric matrix of the couplings that act both ways, with the diagonal as it is.
+
+    Water that falls through air couples the lower cell to the upper one, but not back. Half of such a
+    coupling on either side, as the symmetric part has it, would leave the lower row without a dominant
+    diagonal, and multigrid breaks down; the weaker of the two keeps it.
+    """
+    from scipy.sparse import diags_array
+
+    diagonal = matrix.diagonal()
+    apart = matrix - diags_array(diagonal)
+    mutual = apart.maximum(apart.T)  # both are negative where cells are coupled both ways
+    mutual = mutual.minimum(0.0 * mutual)
+    return (mutual + diags_array(diagonal)).tocsr()

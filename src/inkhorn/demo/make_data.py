@@ -1,0 +1,248 @@
+"""Make the Quillmere demo data: ``python -m inkhorn.demo.make_data [FOLDER]``.
+
+The levels in the bores come from a "truth" that the project file does not know: each layer a random
+conductivity around its own mean, solved on a finer grid, with seasons and dipping errors on top. The
+truth's means are kept in ``truth.csv``, so that a calibration can be judged against what is true.
+"""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from inkhorn.calibrate import observe
+from inkhorn.files import read_project
+from inkhorn.flow import solve_flow
+from inkhorn.model import Model, place
+from inkhorn.model.terms import HORIZONTAL
+from inkhorn.site import Bore
+from inkhorn.space import Grid, RectangularMesh, rectangles
+
+SEED = 20210406
+LAKE_LEVEL = 41.2
+TRUE_CONDUCTIVITY = {
+    "peat": 0.9,
+    "sand": 14.0,
+    "lake clay": 0.004,
+    "gravel": 42.0,
+    "upper limestone": 5.0,
+    "lower limestone": 1.6,
+}
+TRUE_RECHARGE_MULTIPLIER = 1.12
+Array = NDArray[np.float64]
+
+
+def ring(x: float, y: float, rx: float, ry: float, waves: list[tuple[int, float, float]], n: int = 90) -> Any:
+    """A closed wavy outline around a centre."""
+    import shapely
+
+    angle = 2.0 * np.pi * np.arange(n) / n
+    r = 1.0 + sum(size * np.cos(k * angle + phase) for k, size, phase in waves)
+    return shapely.Polygon(np.round(np.column_stack([x + rx * r * np.cos(angle), y + ry * r * np.sin(angle)]), 1))
+
+
+def outlines() -> dict[str, Any]:
+    """Boundary, lake, brook and depot."""
+    import shapely
+
+    boundary = ring(3000, 2500, 2750, 2250, [(2, 0.04, 0.5), (3, 0.05, 1.0), (5, 0.02, 2.0)])
+    lake = ring(2850, 2200, 620, 430, [(2, 0.10, 1.0), (3, 0.07, 0.3), (5, 0.03, 1.4)])
+    brook = shapely.LineString(
+        [(2330, 2010), (2180, 1900), (2080, 1720), (1870, 1600), (1690, 1420), (1520, 1340), (1340, 1130), (1160, 1020),
+         (1010, 860)]
+    )  # fmt: skip
+    depot = shapely.Polygon([(4390, 3580), (4520, 3640), (4480, 3730), (4350, 3670)])
+    return {"boundary": boundary, "lake": lake, "brook": brook, "depot": depot}
+
+
+def ground_level(x: Array, y: Array, shapes: dict[str, Any]) -> Array:
+    """Elevation of the ground, the lake's bed in the lake."""
+    import shapely
+
+    points = shapely.points(x, y)
+    away = shapely.distance(points, shapes["lake"])
+    level = LAKE_LEVEL + 0.7 + 6.0 * (away / 1500.0) ** 1.3 + 0.5 * np.sin(x / 410.0) * np.cos(y / 530.0) * np.tanh(away / 400)
+    along = shapely.line_locate_point(shapes["brook"], points, normalized=True)
+    valley = LAKE_LEVEL + 0.4 - 2.3 * along + 0.012 * shapely.distance(points, shapes["brook"])
+    level = np.where(away > 0, np.minimum(level, valley + 1.0e-3 * away), level)
+    depth = shapely.distance(points, shapely.boundary(shapes["lake"]))
+    return np.where(away > 0, level, LAKE_LEVEL - 0.4 - 2.2 * np.tanh(depth / 150.0))
+
+
+def strata_table(shapes: dict[str, Any], rng: np.random.Generator) -> dict[str, Array]:
+    """Boreholes: where each layer ends below."""
+    import shapely
+
+    x, y = np.meshgrid(np.arange(100.0, 6000.0, 225.0), np.arange(100.0, 5000.0, 225.0))
+    x = np.round(x.ravel() + rng.uniform(-85, 85, x.size), 1)
+    y = np.round(y.ravel() + rng.uniform(-85, 85, y.size), 1)
+    near = shapely.distance(shapely.points(x, y), shapes["boundary"]) < 350
+    x, y = x[near], y[near]
+    away = shapely.distance(shapely.points(x, y), shapes["lake"])
+    ground = ground_level(x, y, shapes)
+    peat = np.where(away > 0, 2.2, 0.8) * np.clip(1.0 - away / 750.0, 0.0, 1.0)
+    peat_base = ground - np.where(peat > 0.15, peat, 0.0)
+    middle = np.hypot((x - 2750) / 1500, (y - 2250) / 1150)
+    sand_base = 31.5 + 5.0 * np.hypot((x - 3000) / 2900, (y - 2500) / 2400) ** 2 + 0.6 * np.sin(x / 600) + 0.5 * np.cos(y / 450)
+    sand_base = np.minimum(sand_base, peat_base - 2.0)
+    clay = 3.2 * np.clip(1.0 - middle**2, 0.0, 1.0)
+    clay_base = sand_base - np.where(clay > 0.15, clay, 0.0)
+    gravel_base = np.minimum(sand_base - 7.0 - 1.5 * np.sin(x / 800 + 1.0) * np.cos(y / 700), clay_base - 3.0)
+    limestone = gravel_base - 18.0 - 2.0 * np.sin(x / 1300) - 1.5 * np.cos(y / 900)
+    columns = {"x": x, "y": y, "ground": ground, "peat base": peat_base, "sand base": sand_base,
+               "clay base": clay_base, "gravel base": gravel_base, "upper limestone base": limestone}  # fmt: skip
+    return {k: np.round(v, 2) for k, v in columns.items()}
+
+
+def land_use(shapes: dict[str, Any]) -> list[tuple[str, float, Any]]:
+    """Heath, meadow and wood, which share the land among them; the wood drinks deep."""
+    import shapely
+
+    land = shapely.difference(shapes["boundary"], shapes["lake"])
+    wood = shapely.intersection(
+        land, shapely.Polygon([(0, 2600), (1500, 2750), (2300, 3300), (2900, 3900), (3000, 5100), (0, 5100)])
+    )
+    meadow = shapely.intersection(
+        shapely.difference(land, wood), shapely.buffer(shapely.union(shapes["lake"], shapes["brook"]), 650)
+    )
+    heath = shapely.difference(shapely.difference(land, wood), meadow)
+    rows = []
+    for name, rate, shape in (("wood", 140.0, wood), ("meadow", 270.0, meadow), ("heath", 360.0, heath)):
+        parts = [g for g in getattr(shape, "geoms", [shape]) if g.area > 1.0]
+        rows += [(name if len(parts) == 1 else f"{name} {k + 1}", rate, g) for k, g in enumerate(parts)]
+    return rows
+
+
+def ditches() -> list[tuple[str, float, Any]]:
+    """The polder south-east of the lake."""
+    import shapely
+
+    lines = [
+        [(3500, 1750), (4000, 1500), (4600, 1300)],
+        [(3400, 1450), (3900, 1230), (4450, 1020)],
+        [(3700, 1870), (3560, 1400), (3480, 1050)],
+        [(4250, 1650), (4120, 1180), (4050, 880)],
+    ]
+    return [(f"ditch {k + 1}", 41.6 + 0.1 * (k % 2), shapely.LineString(line)) for k, line in enumerate(lines)]
+
+
+def write_shapes(folder: Path, shapes: dict[str, Any]) -> None:
+    """Write all shapes as tables of one GeoPackage, in the site's own metres."""
+    import geopandas as gpd
+
+    path = folder / "quillmere.gpkg"
+    path.unlink(missing_ok=True)
+    tables = {k: gpd.GeoDataFrame({"name": [k]}, geometry=[v]) for k, v in shapes.items()}
+    for table, rows, column in (("ditches", ditches(), "level"), ("land_use", land_use(shapes), "recharge")):
+        names, values, geometry = zip(*rows, strict=True)
+        tables[table] = gpd.GeoDataFrame({"name": names, column: values}, geometry=list(geometry))
+    for name, frame in tables.items():
+        frame.to_file(path, layer=name, driver="GPKG", engine="pyogrio", mode="a" if path.exists() else "w")
+
+
+def random_field(mesh: RectangularMesh, length: float, rng: np.random.Generator) -> Array:
+    """A standard normal field with a Gaussian covariance, by filtering noise, (n_plan,)."""
+    rows, columns = mesh.shape
+    ky = np.fft.fftfreq(2 * rows, np.diff(mesh.y_edges)[0])
+    kx = np.fft.fftfreq(2 * columns, np.diff(mesh.x_edges)[0])
+    filtered = np.exp(-((np.pi * length) ** 2) * (kx**2 + ky[:, None] ** 2) / 2.0)
+    field = np.fft.ifft2(np.fft.fft2(rng.standard_normal((2 * rows, 2 * columns))) * filtered).real
+    return np.asarray((field / field.std())[:rows, :columns][mesh.present])
+
+
+def true_model(project: Any, rng: np.random.Generator) -> Model:
+    """The site on a finer grid, with random conductivities and the true recharge."""
+    mesh = rectangles(project.site.boundary, cell=50.0)
+    model = place(project.site, mesh)
+    grid: Grid = model.grid
+    factor = np.ones(grid.n_cells)
+    for k, (name, mean) in enumerate(TRUE_CONDUCTIVITY.items()):
+        spread = 0.35 if name == "lake clay" else 0.55
+        field = spread * random_field(mesh, 350.0, rng)
+        here = grid.cells.layer == k
+        plan = grid.cells.plan[here]
+        factor[here] = mean / project.site.materials[name].conductivity * np.exp(field[plan] - field[plan].mean())
+    return model.with_inputs(
+        {
+            HORIZONTAL: model.horizontal_conductivity * factor,
+            "vertical_conductivity": model.vertical_conductivity * factor,
+            "recharge.rate": model.input("recharge.rate") * TRUE_RECHARGE_MULTIPLIER,
+        }
+    )
+
+
+def bores(project: Any, rng: np.random.Generator) -> list[Bore]:
+    """Bores spread over the land, in layers that are there."""
+    import shapely
+
+    site, made = project.site, []
+    lake = site.feature("Quillmere").shape
+    screened = ["sand"] * 13 + ["gravel"] * 10 + ["upper limestone"] * 6 + ["lower limestone"] * 3 + ["peat"] * 2 + ["lake clay"] * 2
+    grid = place(site, rectangles(site.boundary, cell=100.0)).grid
+    while len(made) < len(screened):
+        layer = screened[len(made)]
+        x, y = np.round(rng.uniform(*np.array(site.boundary.bounds).reshape(2, 2)), 1)
+        spot = shapely.Point(x, y)
+        apart = min((np.hypot(x - b.x, y - b.y) for b in made), default=1e9)
+        inside = site.boundary.contains(spot) and site.boundary.exterior.distance(spot) > 150
+        plan = int(grid.mesh.locate([x], [y])[0])
+        if not inside or apart < 250 or plan < 0 or lake.distance(spot) < 80:
+            continue
+        if grid.number[grid.layer_index(layer), plan] >= 0:
+            made.append(Bore(f"Q{len(made) + 1:02d}", float(x), float(y), layer))
+    return made
+
+
+def dipped(mean: Array, swing: Array, rng: np.random.Generator) -> tuple[list[str], Array]:
+    """Levels every two weeks over five years: seasons that lag, wet and dry years, dipping errors."""
+    days = np.arange(0, 5 * 365, 14)
+    dates = [str(np.datetime64("2021-04-06") + int(d)) for d in days]
+    year = rng.normal(0.0, 0.25, 6)
+    wet = np.cos(2.0 * np.pi * (days - 320) / 365.25) + np.interp(days, np.arange(6) * 365.25, year)
+    wet -= wet.mean()
+    return dates, np.round(mean + wet[:, None] * swing + rng.normal(0.0, 0.02, (len(days), len(mean))), 2)
+
+
+def write_rows(path: Path, header: str, rows: list[Any]) -> None:
+    """Write a CSV file."""
+    path.write_text("\n".join([header, *(",".join(str(v) for v in row) for row in rows)]) + "\n", encoding="utf-8")
+
+
+def make(folder: Path) -> None:
+    """Write every data file of the demo; ``site.toml`` must be there."""
+    rng = np.random.default_rng(SEED)
+    shapes = outlines()
+    strata = strata_table(shapes, rng)
+    write_rows(folder / "strata.csv", ",".join(f"{k} [m]" for k in strata), list(zip(*strata.values(), strict=True)))
+    write_shapes(folder, shapes)
+    wells = [
+        ("hatchery", 3700, 2900, 31.0, 14.0, 24.0),
+        ("gardens north", 4650, 2850, 31.0, 26.0, 6.5),
+        ("gardens south", 4300, 2250, 31.0, 25.5, 5.0),
+    ]
+    write_rows(folder / "wells.csv", "name,x [m],y [m],screen_top [m],screen_bottom [m],abstraction [l/s]", wells)
+    write_rows(folder / "bores.csv", "name,x [m],y [m],layer", [("first", 3000, 3000, "gravel")])
+    write_rows(folder / "levels.csv", "name,date,level [m]", [("first", "2021-04-06", 42)])
+
+    project = read_project(folder / "site.toml")
+    places = bores(project, rng)
+    model = true_model(project, rng)
+    flow = solve_flow(model)
+    wetter = solve_flow(model.with_inputs({"recharge.rate": model.input("recharge.rate") * 1.25}))
+    seen = observe(model, [Bore(b.name, b.x, b.y, b.layer, levels=np.zeros(1)) for b in places])
+    level, wet = (np.asarray(seen.rows @ f.steps[-1].heads) for f in (flow, wetter))
+    dates, levels = dipped(level, wet - level, rng)
+    write_rows(folder / "bores.csv", "name,x [m],y [m],layer", [(b.name, b.x, b.y, b.layer) for b in seen.bores])
+    dips = [(b.name, d, f"{levels[i, k]:.2f}") for k, b in enumerate(seen.bores) for i, d in enumerate(dates)]
+    write_rows(folder / "levels.csv", "name,date,level [m]", dips)
+    truth = [*TRUE_CONDUCTIVITY.items(), ("recharge multiplier", TRUE_RECHARGE_MULTIPLIER)]
+    write_rows(folder / "truth.csv", "parameter,truth", truth)
+    print(f"{folder}: {len(seen.bores)} bores, {len(dips)} levels; {flow}")
+
+
+if __name__ == "__main__":
+    make(Path(sys.argv[1]) if len(sys.argv) > 1 else Path(__file__).parent / "data")

@@ -1,0 +1,23 @@
+"""Everything that touches a disk: project file, tables, shapes, results."""
+
+from inkhorn.files.project import Project, read_project, read_site
+from inkhorn.files.results import write_concentration, write_flow, write_paths, write_table
+from inkhorn.files.shapes import Shape, read_shapes
+from inkhorn.files.tables import Table, read_table
+from inkhorn.files.whole import new_folder, written_whole
+
+__all__ = [
+    "Project",
+    "Shape",
+    "Table",
+    "new_folder",
+    "read_project",
+    "read_shapes",
+    "read_site",
+    "read_table",
+    "write_concentration",
+    "write_flow",
+    "write_paths",
+    "write_table",
+    "written_whole",
+]

@@ -1,0 +1,334 @@
+"""The project file: typed tables that refuse unknown keys and say what they meant."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Callable
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PlainValidator, ValidationError, model_validator
+from pydantic_core import PydanticCustomError
+
+from inkhorn.errors import InputError, did_you_mean
+from inkhorn.units import METRES_AND_DAYS, UnitSystem, quantity
+
+__all__ = ["Column", "ProjectFile", "load_project_file"]
+
+
+class Part(BaseModel):
+    """A table of the project file."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    @model_validator(mode="before")
+    @classmethod
+    def _known_keys(cls, given: Any) -> Any:
+        if isinstance(given, dict):
+            for key in given:
+                if key not in cls.model_fields:
+                    known = list(cls.model_fields)
+                    raise PydanticCustomError(
+                        "unknown_key",
+                        "{message}",
+                        {
+                            "message": f'"{key}" is not known here.{did_you_mean(key, known)} '
+                            f"Known are {', '.join(known)}.",
+                            "key": key,
+                        },
+                    )
+        return given
+
+
+class Column(Part):
+    """A value that stands in a column of the file: ``{ column = "rate", unit = "mm/year" }``."""
+
+    column: str
+    unit: str | None = None
+
+
+def _units(info: Any) -> UnitSystem:
+    return info.context["units"] if info.context else METRES_AND_DAYS
+
+
+def _number(kind: str) -> Any:
+    def read(value: Any, info: Any) -> float:
+        return quantity(value, kind, units=_units(info), what=info.field_name or kind)
+
+    return BeforeValidator(read)
+
+
+def _number_or_column(kind: str) -> Any:
+    def read(value: Any, info: Any) -> float | Column:
+        if isinstance(value, dict):
+            return Column.model_validate(value)
+        return quantity(value, kind, units=_units(info), what=info.field_name)
+
+    return PlainValidator(read)
+
+
+def _along(value: Any, info: Any) -> tuple[float, ...] | Column:
+    if isinstance(value, dict):
+        return Column.model_validate(value)
+    values = value if isinstance(value, list) else [value]
+    return tuple(quantity(v, "length", units=_units(info), what=info.field_name) for v in values)
+
+
+def _concentrations(value: Any, info: Any) -> dict[str, float]:
+    if not isinstance(value, dict):
+        raise ValueError('expected species and numbers, as in { chloride = "30 mg/l" }')
+    return {k: quantity(v, "concentration", units=_units(info), what=k) for k, v in value.items()}
+
+
+Length = Annotated[float, _number("length")]
+Time = Annotated[float, _number("time")]
+Conductivity = Annotated[float, _number("conductivity")]
+Concentration = Annotated[float, _number("concentration")]
+Diffusion = Annotated[float, _number("diffusion")]
+Number = Annotated[float, _number("number")]
+LengthAlong = Annotated[tuple[float, ...] | Column, PlainValidator(_along)]
+RateOrColumn = Annotated[float | Column, _number_or_column("rate")]
+Concentrations = Annotated[dict[str, float], PlainValidator(_concentrations)]
+
+
+class Units(Part):
+    """Units of numbers that carry none."""
+
+    length: str = "m"
+    time: str = "day"
+    concentration: str = "mg/l"
+
+
+class ShapeFile(Part):
+    """A GIS file, and which of its tables."""
+
+    file: str
+    table: str | None = None
+
+
+class SurfacePart(Part):
+    """A surface: points of a CSV file with x, y and the elevation in a chosen column, or one elevation."""
+
+    points: str | None = None
+    z: str = "z"
+    elevation: Length | None = None
+
+    @model_validator(mode="after")
+    def _one(self) -> SurfacePart:
+        if (self.points is None) == (self.elevation is None):
+            raise ValueError("give either `points` (a CSV file with x, y, z) or `elevation`")
+        return self
+
+
+class GridPart(Part):
+    """Equal rectangles over the boundary."""
+
+    cell: Length
+
+
+class MaterialPart(Part):
+    conductivity: Conductivity
+    vertical_ratio: Number
+    porosity: Number | None = None
+
+
+class LayerPart(Part):
+    name: str
+    material: str
+    base: SurfacePart
+    least_thickness: Length = 0.1
+
+
+class FeaturePart(ShapeFile):
+    """A feature for each shape of a file; its name is given, or stands in a column."""
+
+    name: str | Column
+
+
+class FixedHeadPart(FeaturePart):
+    head: LengthAlong
+    every_layer: bool = False
+
+
+class RiverPart(FeaturePart):
+    stage: LengthAlong
+    bed: LengthAlong
+    width: Length
+    bed_thickness: Length
+    bed_conductivity: Conductivity
+
+
+class DrainPart(FeaturePart):
+    level: LengthAlong
+    conductance: Conductivity
+
+
+class RechargePart(FeaturePart):
+    rate: RateOrColumn
+    concentration: Concentrations = Field(default_factory=dict)
+
+
+class WellsPart(Part):
+    """A CSV file with name, x, y, screen_top, screen_bottom, and abstraction or injection."""
+
+    file: str
+
+
+class BoresPart(Part):
+    """A CSV file with name, x, y, layer; and one of levels with name, date, level."""
+
+    file: str
+    levels: str
+
+
+class SpeciesPart(Part):
+    name: str
+    unit: str = "mg/l"
+    start: Concentration = 0.0
+    limit: Concentration | None = None
+
+
+class PathsPart(Part):
+    wells: list[str]
+    direction: Literal["backward", "forward"] = "backward"
+    longest: Time = 200 * 365.25
+    mark: Time = 3652.5
+    per_well: int = Field(default=24, ge=1)
+
+
+class TransportPart(Part):
+    species: str
+    duration: Time
+    step: Time
+    outputs: int = Field(default=20, ge=1)
+    dispersivity: Length = 0.0
+    transverse_dispersivity: Length = 0.0
+    vertical_dispersivity: Length = 0.0
+    diffusion: Diffusion = 0.0
+    watch: list[str] = Field(default_factory=list)
+
+
+class FitPart(Part):
+    """Which parameters a fit may change, and how far."""
+
+    conductivity_of: list[str] = Field(default_factory=list)
+    recharge: bool = False
+    widest_factor: Number = 30.0
+    recharge_factor: Number = 2.0
+
+
+class DrawPart(Part):
+    """Where sections are cut: x and y of the line's corners."""
+
+    section: list[tuple[Length, Length]] | None = Field(default=None, min_length=2)
+    exaggeration: Number | None = None
+
+
+class ProjectFile(Part):
+    """A project: the site, its grid, and what is asked of it."""
+
+    title: str
+    units: Units = Units()
+    boundary: ShapeFile
+    grid: GridPart
+    ground: SurfacePart
+    layer: list[LayerPart] = Field(min_length=1)
+    material: dict[str, MaterialPart]
+    fixed_head: list[FixedHeadPart] = Field(default_factory=list)
+    river: list[RiverPart] = Field(default_factory=list)
+    drain: list[DrainPart] = Field(default_factory=list)
+    recharge: list[RechargePart] = Field(default_factory=list)
+    wells: WellsPart | None = None
+    bores: BoresPart | None = None
+    species: list[SpeciesPart] = Field(default_factory=list)
+    paths: PathsPart | None = None
+    transport: TransportPart | None = None
+    fit: FitPart | None = None
+    draw: DrawPart = DrawPart()
+
+
+class Places:
+    """Line numbers of the keys of a TOML text."""
+
+    _TABLE = re.compile(r"^\s*\[(\[)?\s*([^\[\]]+?)\s*\]?\]\s*(?:#.*)?$")
+    _KEY = re.compile(r"^\s*([A-Za-z0-9_\-\".]+)\s*=")
+
+    def __init__(self, text: str) -> None:
+        self.lines: dict[tuple[Any, ...], int] = {}
+        here: tuple[Any, ...] = ()
+        counts: dict[tuple[Any, ...], int] = {}
+        for number, line in enumerate(text.splitlines(), start=1):
+            if table := self._TABLE.match(line):
+                here = tuple(part.strip().strip('"') for part in table[2].split("."))
+                if table[1]:
+                    counts[here] = counts.get(here, -1) + 1
+                    here = (*here, counts[here])
+                self.lines.setdefault(here, number)
+            elif key := self._KEY.match(line):
+                path = (*here, *(part.strip('"') for part in key[1].split(".")))
+                self.lines.setdefault(path, number)
+
+    def of(self, path: tuple[Any, ...]) -> int:
+        """Return the line of a key, or of the nearest table around it."""
+        for length in range(len(path), 0, -1):
+            if path[:length] in self.lines:
+                return self.lines[path[:length]]
+        return 1
+
+
+_MESSAGES: dict[str, Callable[[Any], str]] = {
+    "missing": lambda e: f'"{e["loc"][-1]}" is missing. Add it.',
+    "string_type": lambda e: f"is {e['input']!r}; expected text in quotes.",
+    "list_type": lambda e: f"is {e['input']!r}; expected a list in square brackets.",
+    "model_type": lambda e: f"is {e['input']!r}; expected a table of keys and values.",
+    "dict_type": lambda e: f"is {e['input']!r}; expected a table of keys and values.",
+    "bool_parsing": lambda e: f"is {e['input']!r}; expected true or false.",
+    "bool_type": lambda e: f"is {e['input']!r}; expected true or false.",
+}
+
+
+def _message(error: Any, name: str, places: Places) -> str:
+    path = tuple(error["loc"])
+    text = _MESSAGES[error["type"]](error) if error["type"] in _MESSAGES else error["msg"].removeprefix("Value error, ")
+    key = error.get("ctx", {}).get("key")
+    line = places.of((*path, key) if key else path)
+    shown = ".".join(f"{p}" if not isinstance(p, int) else f"#{p + 1}" for p in path)
+    return f"{name}, line {line}{f', {shown}' if shown else ''}: {text}"
+
+
+def load_project_file(path: Path) -> tuple[ProjectFile, Places]:
+    """Read and validate a project file.
+
+    Returns
+    -------
+    project : ProjectFile
+        Numbers in metres, days and grams.
+    places : Places
+        Line numbers, for messages about what the keys name.
+
+    Raises
+    ------
+    InputError
+        With every problem found, a line each: file, line, table and key.
+    """
+    try:
+        text = path.read_text(encoding="utf-8")
+        given = tomllib.loads(text)
+    except OSError as problem:
+        raise InputError(
+            f'cannot read "{path}": {problem.strerror}. Give the path of a project file, or make one with `inkhorn new`.'
+        ) from None
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as problem:
+        raise InputError(f"{path.name} is not TOML: {problem}.") from None
+    places = Places(text)
+    try:
+        units = Units.model_validate(given.get("units", {}))
+        system = UnitSystem(units.length, units.time, units.concentration)
+        for kind, unit in (("length", units.length), ("time", units.time), ("concentration", units.concentration)):
+            quantity(1.0, kind, units=system, what=f'units.{kind} = "{unit}"')
+        return ProjectFile.model_validate(given, context={"units": system}), places
+    except ValidationError as problem:
+        raise InputError("\n".join(_message(e, path.name, places) for e in problem.errors())) from None
+    except InputError as problem:
+        raise InputError(f"{path.name}, line {places.of(('units',))}: {problem}") from None

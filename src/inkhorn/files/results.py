@@ -1,0 +1,69 @@
+"""Results to open formats: NetCDF, GeoPackage, CSV."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from inkhorn.files.whole import written_whole
+from inkhorn.flow import FlowResult
+from inkhorn.paths import PathResult
+from inkhorn.transport import TransportResult
+
+if TYPE_CHECKING:
+    import pandas as pd
+    import xarray as xr
+
+__all__ = ["write_concentration", "write_flow", "write_paths", "write_table"]
+
+
+def _write(data: xr.Dataset, path: Path) -> None:
+    packed = {name: {"zlib": True, "complevel": 4} for name, v in data.data_vars.items() if v.ndim > 1}
+    with written_whole(path) as beside:
+        data.to_netcdf(beside, engine="h5netcdf", encoding=packed)
+
+
+def write_flow(flow: FlowResult, path: Path) -> None:
+    """Write heads, saturation, and the layers' elevations as NetCDF (CF conventions)."""
+    import xarray as xr
+
+    grid = flow.model.grid
+    dims, coords = grid.coordinates()
+    data = xr.Dataset(
+        {
+            "head": flow.head,
+            "saturation": flow.saturation,
+            "top": (dims, grid.to_block(grid.cells.top), {"units": "m", "long_name": "top of the layer"}),
+            "bottom": (dims, grid.to_block(grid.cells.bottom), {"units": "m", "long_name": "base of the layer"}),
+        },
+        coords=coords,
+        attrs={"Conventions": "CF-1.11", "title": flow.model.name, "source": "Inkhorn, steady flow"},
+    )
+    data["steady"] = data["steady"].astype("int8")
+    _write(data, path)
+
+
+def write_concentration(plume: TransportResult, path: Path) -> None:
+    """Write concentrations in time as NetCDF (CF conventions)."""
+    data = plume.concentration.to_dataset()
+    data.attrs = {"Conventions": "CF-1.11", "title": plume.flow.model.name, "source": "Inkhorn, transport"}
+    _write(data, path)
+
+
+def write_paths(paths: PathResult, path: Path) -> None:
+    """Write paths as a GeoPackage: a table of lines, and one of their points with times."""
+    import geopandas as gpd
+
+    lines, points = paths.lines(), paths.points
+    with written_whole(path) as beside:
+        lines.to_file(beside, layer="paths", driver="GPKG", engine="pyogrio")
+        places = gpd.points_from_xy(points["x [m]"], points["y [m]"], points["z [m]"])
+        gpd.GeoDataFrame(points[["path", "time [day]", "layer"]], geometry=places, crs=lines.crs).to_file(
+            beside, layer="points", driver="GPKG", engine="pyogrio", mode="a"
+        )
+
+
+def write_table(frame: pd.DataFrame, path: Path) -> None:
+    """Write a table as CSV; an index with names is written along."""
+    with written_whole(path) as beside:
+        frame.to_csv(beside, index=any(n is not None for n in frame.index.names), float_format="%.10g")

@@ -1,0 +1,144 @@
+"""Shapes from GIS files: points, lines and polygons with their attributes."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from inkhorn.errors import InputError, did_you_mean
+from inkhorn.units import METRES_AND_DAYS, UnitSystem, quantity, unit_factor
+
+__all__ = ["Shape", "read_shapes"]
+
+
+@dataclass(frozen=True, eq=False)
+class Shape:
+    """One row of a GIS file.
+
+    Attributes
+    ----------
+    geometry : shapely geometry
+        In plan.
+    attributes : dict
+        By column name.
+    source : str
+        File and row, for messages.
+    """
+
+    geometry: Any
+    attributes: dict[str, Any]
+    source: str
+
+    def attribute(self, column: str) -> Any:
+        """Return an attribute.
+
+        Raises
+        ------
+        InputError
+            If there is no such column, or it is empty here.
+        """
+        if column not in self.attributes:
+            found = list(self.attributes)
+            raise InputError(
+                f'{self.source}: there is no column "{column}"; there are {found}.{did_you_mean(column, found)}'
+            )
+        value = self.attributes[column]
+        if value is None or value != value or value == "":  # NaN differs from itself
+            raise InputError(f'{self.source}: "{column}" is empty. Fill it in.')
+        return value
+
+    def number(
+        self, column: str, kind: str, *, unit: str | None = None, units: UnitSystem = METRES_AND_DAYS
+    ) -> float:
+        """Return an attribute as a number in metres, days and grams."""
+        value = self.attribute(column)
+        try:
+            if unit and not isinstance(value, str):
+                return float(value) * unit_factor(unit, kind)
+            return quantity(value if isinstance(value, str) else float(value), kind, units=units, what=f'"{column}"')
+        except (InputError, TypeError, ValueError) as problem:
+            raise InputError(f"{self.source}: {problem}") from None
+
+
+def _own_crs(path: Path, crs: Any) -> str | None:
+    """The CRS a file states; a GeoJSON without a ``crs`` member states none, whatever is assumed of it."""
+    if path.suffix.lower() in (".geojson", ".json"):
+        with path.open(encoding="utf-8") as file:
+            if not json.load(file).get("crs"):
+                return None
+    return crs.to_string() if crs is not None else None
+
+
+def read_shapes(
+    path: Path, *, table: str | None = None, kinds: tuple[str, ...] = (), asked_by: str = ""
+) -> tuple[list[Shape], str | None]:
+    """Read every shape of a GeoPackage, GeoJSON or Shapefile.
+
+    Parameters
+    ----------
+    path : Path
+        The file.
+    table : str, optional
+        Which table of a GeoPackage; needed if it has several.
+    kinds : tuple of str
+        Geometry types that will do; all if empty.
+    asked_by : str
+        Who names the file, for messages.
+
+    Returns
+    -------
+    shapes : list of Shape
+    crs : str or None
+        As the file states it.
+
+    Raises
+    ------
+    InputError
+        If the file is missing or unreadable, has no shapes, or one is empty or of the wrong type.
+    """
+    import pyogrio
+
+    asked = f" ({asked_by})" if asked_by else ""
+    if not path.is_file():
+        raise InputError(f'cannot read "{path}"{asked}: there is no such file. Check the name and the folder.')
+    try:
+        tables = [str(row[0]) for row in pyogrio.list_layers(path)]
+        if table is None and len(tables) > 1:
+            raise InputError(f'"{path}"{asked} has several tables: {tables}. Say which with `table`.')
+        if table is not None and table not in tables:
+            raise InputError(
+                f'"{path}"{asked} has no table "{table}"; it has {tables}.{did_you_mean(table, tables)}'
+            )
+        frame = pyogrio.read_dataframe(path, layer=table)
+        crs = _own_crs(path, getattr(frame, "crs", None))
+    except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError, json.JSONDecodeError):
+        raise InputError(
+            f'"{path}"{asked} is not a GIS file that can be read. Expected GeoPackage, GeoJSON or Shapefile.'
+        ) from None
+    if "geometry" not in frame.columns:
+        raise InputError(f'"{path}"{asked} has no shapes, only a table.')
+    if len(frame) == 0:
+        raise InputError(f'"{path}"{asked} has no shapes in it. Expected at least one.')
+    columns = [c for c in frame.columns if c != "geometry"]
+    name = path.name + (f', table "{table}"' if table else "")
+    shapes = []
+    for k, (geometry, *values) in enumerate(frame[["geometry", *columns]].itertuples(index=False)):
+        source = f"{name}, row {k + 1}"
+        if geometry is None or geometry.is_empty:
+            raise InputError(f"{source}{asked}: the shape is empty. Draw it or remove the row.")
+        if geometry.geom_type.startswith("Multi") and len(geometry.geoms) == 1:
+            geometry = geometry.geoms[0]
+        if kinds and geometry.geom_type not in kinds:
+            raise InputError(
+                f"{source}{asked}: the shape is a {geometry.geom_type}; expected a {' or '.join(kinds)}."
+            )
+        if not geometry.is_valid:
+            from shapely.validation import explain_validity
+
+            raise InputError(
+                f"{source}{asked}: the shape is not valid ({explain_validity(geometry)}). Mend it in a GIS."
+            )
+        shapes.append(Shape(geometry, dict(zip(columns, values, strict=True)), source))
+    return shapes, crs

@@ -1,0 +1,49 @@
+"""Writing files and folders whole: beside the goal first, then renamed."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from inkhorn.errors import InputError
+
+__all__ = ["new_folder", "written_whole"]
+
+
+@contextmanager
+def written_whole(path: Path) -> Iterator[Path]:
+    """Give a path beside the goal to write to; it takes the goal's place only if all went well."""
+    beside = path.with_name(f".{path.stem}.part{path.suffix}")
+    try:
+        yield beside
+        os.replace(beside, path)
+    finally:
+        beside.unlink(missing_ok=True)
+
+
+@contextmanager
+def new_folder(parent: Path, name: str) -> Iterator[Path]:
+    """Give a folder to fill; it becomes ``parent/name-001`` (the next free number) only if all went well.
+
+    Nothing that exists is touched.
+    """
+    try:
+        parent.mkdir(parents=True, exist_ok=True)
+    except OSError as problem:
+        raise InputError(f'cannot make the folder "{parent}": {problem.strerror}. Choose another with --out.') from None
+    beside = parent / f".{name}-{os.getpid()}.part"
+    beside.mkdir()
+    try:
+        yield beside
+        number = 1
+        while True:
+            goal = parent / f"{name}-{number:03d}"
+            if not goal.exists():
+                break
+            number += 1
+        os.rename(beside, goal)
+    finally:
+        shutil.rmtree(beside, ignore_errors=True)
