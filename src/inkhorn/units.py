@@ -69,7 +69,10 @@ METRES_AND_DAYS = UnitSystem()
 def _registry() -> Any:
     import pint
 
-    return pint.UnitRegistry(cache_folder=None)
+    try:
+        return pint.UnitRegistry(cache_folder=":auto:")  # parsing its definitions anew takes 0.4 s
+    except OSError:  # no folder to keep a cache in
+        return pint.UnitRegistry(cache_folder=None)
 
 
 @cache

@@ -174,7 +174,7 @@ def calibrate(
     *,
     observations: HeadObservations | None = None,
     most_iterations: int = 20,
-    tolerance: float = 1e-4,
+    tolerance: float = 0.01,
     progress: Callable[[int, FitRow], None] | None = None,
 ) -> FitResult:
     """Fit parameters to the mean levels at bores.
@@ -262,7 +262,7 @@ def calibrate(
                 continue
             trial_residual = left(there)
             better = float(trial_residual @ trial_residual) < objective
-            damping = max(damping / 10.0, 1e-9) if better else damping * 10.0
+            damping = damping * 10.0 if not better else max(damping / 10.0, 1e-9) if tries == 1 else damping
         if not better:
             reason = "no step lowers the sum of squares any more"
             break

@@ -65,7 +65,10 @@ def ground_level(x: Array, y: Array, shapes: dict[str, Any]) -> Array:
 
     points = shapely.points(x, y)
     away = shapely.distance(points, shapes["lake"])
-    level = LAKE_LEVEL + 0.7 + 6.0 * (away / 1500.0) ** 1.3 + 0.5 * np.sin(x / 410.0) * np.cos(y / 530.0) * np.tanh(away / 400)
+    level = LAKE_LEVEL + 0.5 + 7.0 * (away / 1500.0) ** 0.8
+    level += 0.5 * np.sin(x / 410.0) * np.cos(y / 530.0) * np.tanh(away / 400)
+    polder = np.exp(-((x - 4000.0) ** 2 + (y - 1350.0) ** 2) / (2.0 * 450.0**2))
+    level -= 2.6 * polder
     along = shapely.line_locate_point(shapes["brook"], points, normalized=True)
     valley = LAKE_LEVEL + 0.4 - 2.3 * along + 0.012 * shapely.distance(points, shapes["brook"])
     level = np.where(away > 0, np.minimum(level, valley + 1.0e-3 * away), level)
@@ -132,8 +135,11 @@ def ditches() -> list[tuple[str, float, Any]]:
 
 def write_shapes(folder: Path, shapes: dict[str, Any]) -> None:
     """Write all shapes as tables of one GeoPackage, in the site's own metres."""
+    import warnings
+
     import geopandas as gpd
 
+    warnings.filterwarnings("ignore", message="'crs' was not provided")
     path = folder / "quillmere.gpkg"
     path.unlink(missing_ok=True)
     tables = {k: gpd.GeoDataFrame({"name": [k]}, geometry=[v]) for k, v in shapes.items()}

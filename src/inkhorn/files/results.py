@@ -52,10 +52,13 @@ def write_concentration(plume: TransportResult, path: Path) -> None:
 
 def write_paths(paths: PathResult, path: Path) -> None:
     """Write paths as a GeoPackage: a table of lines, and one of their points with times."""
+    import warnings
+
     import geopandas as gpd
 
     lines, points = paths.lines(), paths.points
-    with written_whole(path) as beside:
+    with written_whole(path) as beside, warnings.catch_warnings():
+        warnings.filterwarnings("ignore", message="'crs' was not provided")  # a site in metres of its own has none
         lines.to_file(beside, layer="paths", driver="GPKG", engine="pyogrio")
         places = gpd.points_from_xy(points["x [m]"], points["y [m]"], points["z [m]"])
         gpd.GeoDataFrame(points[["path", "time [day]", "layer"]], geometry=places, crs=lines.crs).to_file(

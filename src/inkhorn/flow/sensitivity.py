@@ -17,6 +17,7 @@ from inkhorn.model.terms import HORIZONTAL, Slope, Term
 __all__ = ["FlowSensitivity"]
 
 VERTICAL = "vertical_conductivity"
+_DIRECT_BELOW = 20_000  # unknowns
 
 
 class FlowSensitivity:
@@ -46,7 +47,8 @@ class FlowSensitivity:
     @cached_property
     def _system(self) -> LinearSystem:
         free = self.equations.free
-        return LinearSystem(-self._balance.jacobian[free][:, free])
+        # one factorisation serves every input and every weight
+        return LinearSystem(-self._balance.jacobian[free][:, free], direct=len(free) < _DIRECT_BELOW)
 
     @cached_property
     def _slopes(self) -> list[tuple[Term, int, Mapping[str, Slope]]]:

@@ -64,7 +64,7 @@ class LinearSystem:
             strength=("classical", {"theta": 0.25, "norm": "abs"}),
             presmoother=("gauss_seidel", {"sweep": "forward"}),
             postsmoother=("gauss_seidel", {"sweep": "backward"}),
-            max_coarse=200,
+            max_coarse=60,
         )
         return levels.aspreconditioner(cycle="V")
 

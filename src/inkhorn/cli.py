@@ -1,0 +1,199 @@
+"""The command line: parses, calls, prints; no calculation."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from inkhorn.calibrate import FitResult
+    from inkhorn.run import Run
+
+__all__ = ["app", "main"]
+
+app = typer.Typer(
+    help="Groundwater in layered aquifers: flow, contaminants, particle paths, and how well they fit what was "
+    "measured.\n\nBegin with `inkhorn demo`, or with `inkhorn new FOLDER` and your own data.",
+    no_args_is_help=True,
+    add_completion=False,
+    rich_markup_mode="markdown",
+    pretty_exceptions_enable=False,
+)
+
+SiteFile = Annotated[Path, typer.Argument(help="The project file, such as quillmere/site.toml.", metavar="SITE.toml")]
+Out = Annotated[
+    Path | None, typer.Option(help="Where run folders go; `runs` beside the project file if not given.")
+]
+
+
+def _print_frame(frame: pd.DataFrame, title: str) -> None:
+    from rich.console import Console
+    from rich.table import Table
+    from rich.text import Text
+
+    table = Table(title=title, title_justify="left", title_style="bold", box=None, header_style="bold")
+    plain = frame.reset_index() if frame.index.names[0] is not None else frame
+    for name in plain.columns:
+        number = plain[name].dtype.kind in "fi"
+        table.add_column(Text(str(name)), justify="right" if number else "left")
+    for row in plain.itertuples(index=False):
+        table.add_row(*(Text(_shown(v)) for v in row))
+    console = Console()
+    console.print(table, width=max(console.width, 100))
+
+
+def _shown(value: Any) -> str:
+    """A number by four figures that matter, or whole if it is larger; text as it is."""
+    if not isinstance(value, float):
+        return str(value)
+    if value != value:
+        return "-"
+    if abs(value) >= 1e7 or 0 < abs(value) < 1e-4:
+        return f"{value:.2g}"
+    return f"{value:,.0f}" if abs(value) >= 1000 else f"{value:.4g}"
+
+
+def _parameters_for_people(result: FitResult) -> pd.DataFrame:
+    """The table of parameters, short enough for a terminal."""
+    table = result.table()
+    low, high = (
+        table[f"{side} 95 %"].clip([p.lower for p in result.parameters], [p.upper for p in result.parameters])
+        for side in ("lower", "upper")
+    )
+    limits = [f"{_shown(a)} to {_shown(b)}" for a, b in zip(low, high, strict=True)]
+    short = table[["parameter", "unit", "start", "fitted"]].assign(**{"95 % within bounds": limits})
+    return short.assign(remark=table["remark"])
+
+
+@contextmanager
+def _told() -> Iterator[Run]:
+    """A run that prints its lines, with a spinner and a bar on a terminal and neither elsewhere."""
+    from rich.console import Console
+    from rich.progress import BarColumn, Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
+
+    from inkhorn.run import Run
+
+    console = Console(highlight=False)
+    columns = (SpinnerColumn(), TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn())
+    with Progress(*columns, console=console, transient=True, disable=not console.is_terminal) as bar:
+        task = bar.add_task("reading", total=None)
+
+        def progress(words: str, share: float | None) -> None:
+            bar.update(task, description=words, total=None if share is None else 1.0, completed=share or 0.0)
+
+        yield Run(say=lambda line: console.print(line, markup=False, soft_wrap=True), progress=progress)
+
+
+def _read(site: Path) -> Any:
+    from inkhorn.files import read_project
+
+    return read_project(site)
+
+
+@app.command()
+def check(site: SiteFile) -> None:
+    """Read a project, place it on its grid, report what landed where, and look for mistakes. Solves nothing."""
+    from inkhorn.run import check_project
+
+    project = _read(site)
+    typer.echo(repr(project.site))
+    model, findings = check_project(project)
+    typer.echo(f"{model.grid.mesh!r}\n{model.grid!r}")
+    if model.placed is not None:
+        _print_frame(model.placed, "What landed where")
+    if len(findings):
+        _print_frame(findings.frame(), "Findings")
+    else:
+        typer.echo("The check found nothing to complain of.")
+    if findings.errors:
+        raise typer.Exit(2)
+
+
+@app.command()
+def run(site: SiteFile, out: Out = None) -> None:
+    """Solve what a project asks for, into a new run folder: heads, budget, paths, plume, pictures."""
+    from inkhorn.run import run_project
+
+    project = _read(site)
+    with _told() as told:
+        folder, flow = run_project(project, out, told)
+    _print_frame(flow.budget(), "Water budget")
+    typer.echo(f"Everything is in {folder}")
+
+
+@app.command()
+def fit(site: SiteFile, out: Out = None) -> None:
+    """Fit conductivities and recharge to the levels in the bores, then solve all that is asked with them."""
+    from inkhorn.run import fit_project
+
+    project = _read(site)
+    with _told() as told:
+        folder, result = fit_project(project, out, told)
+    _print_frame(_parameters_for_people(result), "Parameters")
+    typer.echo(f"Everything is in {folder}")
+
+
+@app.command()
+def new(
+    folder: Annotated[Path, typer.Argument(help="A folder that does not exist yet, or is empty.")],
+) -> None:
+    """Make a small project to start from: a commented project file and the data it names. It runs as it is."""
+    from inkhorn.demo import write_new
+
+    write_new(folder)
+    typer.echo(f"Made {folder / 'site.toml'}. Change it, then: inkhorn check {folder / 'site.toml'}")
+
+
+@app.command()
+def demo(
+    folder: Annotated[
+        Path, typer.Argument(help="Where the demo project goes; one that is there already is used as it is.")
+    ] = Path("quillmere"),
+) -> None:
+    """Run the whole example: the Quillmere basin, from its data to a fitted plume.
+
+    The project folder stays, for you to change: edit site.toml in it and use `inkhorn run` or `inkhorn fit`.
+    """
+    from inkhorn.demo import truth, write_demo
+    from inkhorn.run import fit_project
+
+    site, made = write_demo(folder)
+    typer.echo(f"{'Made' if made else 'Using'} the project in {folder}")
+    project = _read(site)
+    typer.echo(repr(project.site))
+    with _told() as told:
+        run_folder, result = fit_project(project, None, told)
+    table = _parameters_for_people(result)
+    known = truth(folder)
+    table["truth"] = [known.get(n.removeprefix("conductivity of "), float("nan")) for n in table["parameter"]]
+    _print_frame(table, "Parameters, beside the truth that the levels were made with")
+    _print_frame(result.after.budget(), "Water budget")
+    typer.echo(f"Everything is in {run_folder}\nNow change {site} and try: inkhorn run {site}")
+
+
+def main() -> None:
+    """Run the command line: exit code 0 fine, 1 a problem in the run, 2 bad input."""
+    try:
+        app(standalone_mode=True)
+    except KeyboardInterrupt:
+        typer.echo("interrupted; nothing was left half-written", err=True)
+        sys.exit(1)
+    except Exception as problem:
+        from inkhorn.errors import InkhornError, InputError
+
+        if not isinstance(problem, InkhornError):
+            raise
+        for line in str(problem).splitlines():
+            typer.echo(line if line.startswith("error: ") else f"error: {line}", err=True)
+        sys.exit(2 if isinstance(problem, InputError) else 1)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,171 @@
+"""What every map and section shares: colours, axes, the site's features."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from inkhorn.errors import InputError
+from inkhorn.site import Drain, FixedHead, Recharge, River, Site
+from inkhorn.space import Grid, RectangularMesh
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+__all__ = ["LAYER_COLOURS", "axes_or_new", "draw_cells", "draw_site", "label_points"]
+
+WATER, BANK, INK, WARN = "#8fc1dd", "#2a6f97", "#2b2b2b", "#c1121f"
+SOURCE = "#6a1b9a"
+LAYER_COLOURS = ("#8a6f4d", "#ecd59b", "#9aa5a0", "#d9a066", "#bcd0c7", "#8fa9a0", "#c9b6d6", "#a3b18a")
+
+
+def axes_or_new(ax: Axes | None, size: tuple[float, float] = (9.0, 7.0)) -> Axes:
+    """Return the axes given, or those of a new figure."""
+    if ax is not None:
+        return ax
+    import matplotlib.pyplot as plt
+
+    return plt.subplots(figsize=size, layout="constrained")[1]
+
+
+def map_axes(ax: Axes, grid: Grid) -> None:
+    """Set up a map: metres, equal scales, the grid's extent."""
+    ax.set_aspect("equal")
+    ax.set_xlabel("x [m]")
+    ax.set_ylabel("y [m]")
+    if isinstance(grid.mesh, RectangularMesh):
+        ax.set_xlim(grid.mesh.x_edges[[0, -1]])
+        ax.set_ylim(grid.mesh.y_edges[[0, -1]])
+
+
+def draw_cells(ax: Axes, grid: Grid, values: NDArray[np.float64], **style: Any) -> Any:
+    """Fill plan cells by value, nothing where it is NaN; return what a colour bar needs.
+
+    Parameters
+    ----------
+    values : ndarray of float, (n_plan,)
+        One per plan cell.
+    """
+    mesh = grid.mesh
+    if isinstance(mesh, RectangularMesh):
+        block = np.full(mesh.shape, np.nan)
+        block[mesh.present] = values
+        return ax.pcolormesh(mesh.x_edges, mesh.y_edges, np.ma.masked_invalid(block), rasterized=True, **style)
+    from matplotlib.collections import PolyCollection
+
+    there = np.isfinite(values)
+    outlines = [np.asarray(p.exterior.coords) for p in mesh.polygons()[there]]
+    cells = PolyCollection(outlines, array=values[there], **style)
+    ax.add_collection(cells)
+    ax.autoscale_view()
+    return cells
+
+
+def plan_block(grid: Grid, values: NDArray[np.float64]) -> tuple[Any, Any, Any] | None:
+    """Return x, y and values of plan cells as a block for contours; None on other than rectangles."""
+    mesh = grid.mesh
+    if not isinstance(mesh, RectangularMesh) or min(mesh.shape) < 2:
+        return None
+    block = np.full(mesh.shape, np.nan)
+    block[mesh.present] = values
+    return mesh.x_centres, mesh.y_centres, np.ma.masked_invalid(block)
+
+
+def _outline(ax: Axes, shape: Any, **style: Any) -> None:
+    for part in getattr(shape, "geoms", [shape]):
+        line = part.exterior if part.geom_type == "Polygon" else part
+        ax.plot(*np.asarray(line.coords)[:, :2].T, **style)
+        style.pop("label", None)
+
+
+def _is_source(feature: Recharge, site: Site) -> bool:
+    """Whether it brings in a species above where it starts from."""
+    start = {s.name: s.start for s in site.species}
+    return any(value > start.get(name, 0.0) for name, value in feature.concentration.items())
+
+
+def draw_site(
+    ax: Axes,
+    site: Site | None,
+    *,
+    bores: bool = True,
+    layer: str | None = None,
+    fill: bool = True,
+    legend: str = "lower left",
+) -> None:
+    """Draw boundary, water, wells and bores, with a legend.
+
+    Parameters
+    ----------
+    bores : bool
+        Whether to draw the bores.
+    layer : str, optional
+        Bores of other layers are left out.
+    fill : bool
+        Whether bodies of water are filled.
+    legend : str
+        Where it stands.
+    """
+    if site is None:
+        return
+    _outline(ax, site.boundary, color=INK, lw=1.2)
+    said: set[str] = set()
+    for feature in site.features:
+        word = feature.kind
+        label = {"label": word} if word not in said else {}
+        if isinstance(feature, FixedHead):
+            if fill and "Polygon" in feature.shape.geom_type:
+                for part in getattr(feature.shape, "geoms", [feature.shape]):
+                    ax.fill(*np.asarray(part.exterior.coords)[:, :2].T, fc=WATER, ec=BANK, lw=1.0, zorder=2, **label)
+                    label = {}
+            else:
+                _outline(ax, feature.shape, color=BANK, lw=1.2, zorder=2, **label)
+        elif isinstance(feature, River):
+            _outline(ax, feature.shape, color=BANK, lw=2.0, zorder=2, **label)
+        elif isinstance(feature, Drain):
+            _outline(ax, feature.shape, color="#1b998b", lw=1.2, ls=(0, (4, 2)), zorder=2, **label)
+        elif isinstance(feature, Recharge) and _is_source(feature, site):
+            middle = feature.shape.representative_point()
+            _outline(ax, feature.shape, color=SOURCE, lw=1.8, zorder=5)
+            label_points(ax, [(middle.x, middle.y, feature.name)], weight="bold")
+        else:
+            continue
+        said.add(word)
+    active = [w for w in site.wells if w.abstraction or w.injection]
+    for what, marker, colour in (("abstraction", "v", WARN), ("injection", "^", "#1d4ed8")):
+        some = [w for w in active if getattr(w, what)]
+        if some:
+            ax.scatter(
+                [w.x for w in some], [w.y for w in some], marker=marker, s=55, c=colour, ec="white", lw=0.7,
+                zorder=6, label=f"well, {what}",
+            )  # fmt: skip
+    label_points(ax, [(w.x, w.y, w.name) for w in active], weight="bold")
+    shown = [b for b in site.bores if bores and layer in (None, b.layer)]
+    if shown:
+        ax.scatter(
+            [b.x for b in shown], [b.y for b in shown], s=22, fc="white", ec=INK, lw=1.0, zorder=5,
+            label="bore" if layer is None else f"bore in {layer}",
+        )  # fmt: skip
+    if ax.get_legend_handles_labels()[0]:
+        ax.legend(loc=legend, fontsize=8, framealpha=0.9)
+
+
+def label_points(ax: Axes, points: list[tuple[float, float, str]], **style: Any) -> None:
+    """Write names beside points, with a halo so that they can be read on any ground."""
+    from matplotlib.patheffects import withStroke
+
+    for x, y, name in points:
+        ax.annotate(
+            name, (x, y), xytext=(6, 5), textcoords="offset points", fontsize=8, color=INK, zorder=7,
+            path_effects=[withStroke(linewidth=2.5, foreground="white")], **style,
+        )  # fmt: skip
+
+
+def check_layer(grid: Grid, layer: str | int) -> int:
+    """Return the position of a layer, refusing one with no cells."""
+    index = grid.layer_index(layer)
+    if (grid.number[index] < 0).all():
+        raise InputError(f"the layer {grid.layer_names[index]!r} is absent everywhere; there is nothing to draw.")
+    return index

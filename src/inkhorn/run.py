@@ -1,0 +1,314 @@
+"""Doing what a project asks for, into a run folder that holds inputs, results, tables, pictures and a log."""
+
+from __future__ import annotations
+
+import hashlib
+import platform
+import shutil
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from importlib.metadata import version
+from pathlib import Path
+from typing import Any
+
+from inkhorn import draw
+from inkhorn.calibrate import (
+    FitResult,
+    FitStatistics,
+    LayerConductivity,
+    Parameter,
+    RechargeMultiplier,
+    calibrate,
+    observe,
+    residual_table,
+)
+from inkhorn.errors import InputError
+from inkhorn.files import (
+    Project,
+    new_folder,
+    write_concentration,
+    write_flow,
+    write_paths,
+    write_table,
+)
+from inkhorn.flow import FlowResult, solve_flow
+from inkhorn.model import Findings, Model, check, place
+from inkhorn.paths import trace
+from inkhorn.transport import Spreading, solve_transport
+from inkhorn.units import unit_factor
+
+__all__ = ["Run", "check_project", "fit_parameters", "fit_project", "run_project"]
+
+YEAR = 365.25
+
+
+@dataclass
+class Run:
+    """Tells how a run goes, and keeps what was told for the log.
+
+    Parameters
+    ----------
+    say : callable
+        Gets each line.
+    progress : callable
+        Gets what is being done, and its share from 0 to 1 (None while that is not known).
+    """
+
+    say: Callable[[str], None] = lambda line: None
+    progress: Callable[[str, float | None], None] = lambda words, share: None
+    lines: list[str] = field(default_factory=list)
+
+    def tell(self, line: str) -> None:
+        """Say a line and keep it."""
+        self.lines.append(line)
+        self.say(line)
+
+
+def check_project(project: Project) -> tuple[Model, Findings]:
+    """Place the site on the grid asked for, and look for mistakes."""
+    model = place(project.site, project.mesh())
+    return model, check(model)
+
+
+def _ready_model(project: Project, run: Run) -> Model:
+    run.progress("placing the site on the grid", None)
+    model, findings = check_project(project)
+    findings.raise_errors()
+    run.tell(f"{model.grid}")
+    for finding in findings:
+        run.tell(str(finding))
+    return model
+
+
+def _keep_inputs(folder: Path, project: Project) -> None:
+    """Copy every input file, with its digest."""
+    inputs, home = folder / "inputs", project.path.parent.resolve()
+    digests = []
+    for file in project.files:
+        real = file.resolve()
+        goal = inputs / (real.relative_to(home) if real.is_relative_to(home) else Path(real.name))
+        goal.parent.mkdir(parents=True, exist_ok=True)
+        shutil.copyfile(file, goal)
+        digests.append(f"{hashlib.sha256(goal.read_bytes()).hexdigest()}  {goal.relative_to(inputs).as_posix()}")
+    (inputs / "sha256.txt").write_text("\n".join(digests) + "\n", encoding="utf-8")
+
+
+def _keep_log(folder: Path, run: Run) -> None:
+    packages = ", ".join(f"{name} {version(name)}" for name in ("inkhorn", "numpy", "scipy"))
+    head = [f"{datetime.now(UTC):%Y-%m-%d %H:%M:%S} UTC", f"{packages}; Python {platform.python_version()}", ""]
+    (folder / "log.txt").write_text("\n".join([*head, *run.lines]) + "\n", encoding="utf-8")
+
+
+def _picture(path: Path, paint: Callable[..., Any], *args: Any, **options: Any) -> None:
+    """Draw on a figure of 1280 × 800 points, without a window, and save it."""
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=(12.8, 8.0), dpi=100)
+    paint(*args, ax=figure.subplots(), **options)
+    figure.subplots_adjust(left=0.07, right=0.98, bottom=0.09, top=0.92)  # a layout engine would draw twice
+    figure.savefig(path, pil_kwargs={"compress_level": 3})  # a third of the time for a tenth more bytes
+
+
+def _write_flow_results(folder: Path, flow: FlowResult, project: Project, run: Run) -> None:
+    write_flow(flow, folder / "heads.nc")
+    budget = flow.budget()
+    write_table(budget, folder / "budget.csv")
+    write_table(flow.budget(by="feature"), folder / "budget_by_feature.csv")
+    write_table(flow.well_levels(), folder / "wells.csv")
+    write_table(flow.report.frame(), folder / "solver.csv")
+    run.tell(f"water budget closes to {abs(budget.attrs['closing_error_percent']):.1e} %")
+    present = set(flow.model.grid.cells.layer.tolist())
+    for k, name in enumerate(flow.model.grid.layer_names):
+        if k in present:
+            run.progress(f"drawing heads in the {name}", None)
+            _picture(folder / f"heads_{name.replace(' ', '_')}.png", draw.heads, flow, name)
+    line: Any = project.asked.draw.section
+    if line is None:
+        west, south, east, north = project.site.boundary.bounds
+        line = [(west, 0.5 * (south + north)), (east, 0.5 * (south + north))]
+    _picture(folder / "section.png", draw.section, flow, line, exaggeration=project.asked.draw.exaggeration)
+
+
+def _do_paths(folder: Path, flow: FlowResult, project: Project, run: Run) -> None:
+    asked = project.asked.paths
+    if asked is None:
+        return
+    run.progress("following particles", 0.0)
+    traced = trace(
+        flow,
+        asked.wells,
+        backward=asked.direction == "backward",
+        most_time=asked.longest,
+        mark=asked.mark,
+        per_well=asked.per_well,
+        progress=lambda done, all_: run.progress("following particles", done / all_),
+    )
+    write_paths(traced, folder / "paths.gpkg")
+    write_table(traced.ends, folder / "path_ends.csv")
+    _picture(folder / "paths.png", draw.paths, traced)
+    run.tell(str(traced))
+
+
+def _do_transport(folder: Path, flow: FlowResult, project: Project, run: Run) -> None:
+    import pandas as pd
+
+    asked = project.asked.transport
+    if asked is None:
+        return
+    species = next(s for s in project.site.species if s.name == asked.species)
+    words = f"carrying {species.name}"
+    plume = solve_transport(
+        flow,
+        species,
+        duration=asked.duration,
+        step=asked.step,
+        outputs=asked.outputs,
+        spreading=Spreading(
+            asked.dispersivity, asked.transverse_dispersivity, asked.vertical_dispersivity, asked.diffusion
+        ),
+        progress=lambda now, end: run.progress(words, now / end),
+    )
+    write_concentration(plume, folder / "concentration.nc")
+    mass = plume.budget()
+    write_table(mass, folder / "mass_budget.csv")
+    run.tell(f"{plume}; mass budget closes to {abs(mass.attrs['closing_error_percent']):.1e} %")
+    _picture(folder / "plume.png", draw.plume, plume)
+    if asked.watch:
+        series = {name: plume.at_well(name) for name in asked.watch}
+        factor = 1.0 / unit_factor(species.unit, "concentration")
+        columns = {f"{name} [{species.unit}]": s * factor for name, s in series.items()}
+        write_table(pd.DataFrame(columns).rename_axis("time [day]"), folder / "concentration_at_wells.csv")
+        _picture(folder / "concentration_at_wells.png", draw.breakthrough, plume, asked.watch)
+        for name, s in series.items():
+            passed = plume.first_time_above(s, species.limit) if species.limit is not None else None
+            highest = f"{species.name} at {name}: up to {s.max() * factor:.3g} {species.unit}"
+            if species.limit is None:
+                run.tell(highest)
+            elif passed is None:
+                run.tell(f"{highest}, below the limit of {species.limit * factor:g} throughout")
+            else:
+                run.tell(
+                    f"{highest}; passes the limit of {species.limit * factor:g} after {passed / YEAR:.1f} years"
+                )
+
+
+def _do_all(folder: Path, flow: FlowResult, project: Project, run: Run) -> None:
+    assert flow.model.placed is not None  # made by place
+    write_table(flow.model.placed, folder / "placed.csv")
+    write_table(check(flow.model).frame(), folder / "findings.csv")
+    _write_flow_results(folder, flow, project, run)
+    _do_paths(folder, flow, project, run)
+    _do_transport(folder, flow, project, run)
+    _keep_inputs(folder, project)
+    _keep_log(folder, run)
+
+
+def _finished(parent: Path, name: str) -> Path:
+    """The newest folder of a name."""
+    return sorted(parent.glob(f"{name}-*"), key=lambda p: int(p.name.rsplit("-", 1)[1]))[-1]
+
+
+def run_project(project: Project, out: Path | None = None, run: Run | None = None) -> tuple[Path, FlowResult]:
+    """Solve what a project asks for, with the values it states.
+
+    Parameters
+    ----------
+    project : Project
+        From `inkhorn.read_project`.
+    out : Path, optional
+        Where run folders go; ``runs`` beside the project file if not given.
+    run : Run, optional
+        Told how it goes.
+
+    Returns
+    -------
+    folder : Path
+        The new run folder; earlier ones are left alone, and none is left half-written.
+    flow : FlowResult
+    """
+    run, parent = run or Run(), out or project.path.parent / "runs"
+    model = _ready_model(project, run)
+    run.progress("solving for heads", None)
+    flow = solve_flow(model, progress=lambda k, left: run.progress(f"solving for heads, closure {left:.0e}", None))
+    run.tell(str(flow))
+    with new_folder(parent, "run") as folder:
+        if project.site.bores:
+            seen = observe(model)
+            write_table(residual_table(flow, seen), folder / "residuals.csv")
+            run.tell(f"{FitStatistics.of(seen.measured, seen.rows @ flow.steps[-1].heads)}")
+        _do_all(folder, flow, project, run)
+    return _finished(parent, "run"), flow
+
+
+def fit_parameters(project: Project, model: Model) -> list[Parameter]:
+    """Return the parameters that a project asks to fit.
+
+    Raises
+    ------
+    InputError
+        If it asks for none.
+    """
+    asked = project.asked.fit
+    if asked is None or not (asked.conductivity_of or asked.recharge):
+        raise InputError(
+            f"{project.path.name} does not say what to fit. Add a table such as\n"
+            '[fit]\nconductivity_of = ["' + project.site.strata.names[0] + '"]\nrecharge = true'
+        )
+    widest = asked.widest_factor
+    parameters: list[Parameter] = []
+    for layer in asked.conductivity_of:
+        k = project.site.materials[layer].conductivity
+        parameters.append(
+            LayerConductivity(name=f"conductivity of {layer}", layer=layer, lower=k / widest, upper=k * widest)
+        )
+    if asked.recharge:
+        span = asked.recharge_factor
+        parameters.append(RechargeMultiplier(name="recharge multiplier", given=model, lower=1 / span, upper=span))
+    return parameters
+
+
+def fit_project(project: Project, out: Path | None = None, run: Run | None = None) -> tuple[Path, FitResult]:
+    """Fit what a project asks for to its bores' mean levels, and solve all it asks for with the fitted values.
+
+    Parameters and return as `run_project`, with a `FitResult`.
+    """
+    import pandas as pd
+
+    run, parent = run or Run(), out or project.path.parent / "runs"
+    model = _ready_model(project, run)
+    parameters = fit_parameters(project, model)
+    most = 20
+
+    def heard(iteration: int, row: Any) -> None:
+        run.tell(
+            f"iteration {iteration}: sum of squares {row.objective:.4g} m², {row.flow_solves} flow and "
+            f"{row.sensitivity_solves} sensitivity solves"
+        )
+        run.progress(f"fitting, iteration {iteration + 1}", None)
+
+    run.progress("fitting", None)
+    fit = calibrate(model, parameters, most_iterations=most, progress=heard)
+    run.tell(f"stopped: {fit.reason}")
+    run.tell(f"before: {fit.statistics(before=True)}")
+    run.tell(f"after:  {fit.statistics()}")
+    with new_folder(parent, "fit") as folder:
+        write_table(fit.table(), folder / "parameters.csv")
+        before = fit.residuals(before=True)
+        both = fit.residuals().assign(
+            **{"computed before [m]": before["computed [m]"], "residual before [m]": before["residual [m]"]}
+        )
+        write_table(both, folder / "residuals.csv")
+        stats = {"before": fit.statistics(before=True), "after": fit.statistics()}
+        write_table(
+            pd.DataFrame({k: vars(s) for k, s in stats.items()}).T.rename_axis("fit"), folder / "statistics.csv"
+        )
+        history = [
+            {"iteration": k, "sum of squares [m²]": row.objective}
+            | {f"{p.name} [{p.unit}]": v for p, v in zip(fit.parameters, row.values, strict=True)}
+            for k, row in enumerate(fit.history)
+        ]
+        write_table(pd.DataFrame(history), folder / "history.csv")
+        _picture(folder / "measured_against_computed.png", draw.measured_against_computed, fit)
+        _do_all(folder, fit.after, project, run)
+    return _finished(parent, "fit"), fit
