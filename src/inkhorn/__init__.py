@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from inkhorn import draw
-    from inkhorn.calibrate import LayerConductivity, RechargeMultiplier, calibrate, observe
+    from inkhorn.calibration import LayerConductivity, RechargeMultiplier, calibrate, observe
     from inkhorn.errors import ConvergenceError, InkhornError, InputError
     from inkhorn.files import read_project, read_site
     from inkhorn.flow import FlowSensitivity, solve_flow
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from inkhorn.transport import Spreading, solve_transport
 
 _HOMES = {
-    "calibrate": ("LayerConductivity", "RechargeMultiplier", "calibrate", "observe"),
+    "calibration": ("LayerConductivity", "RechargeMultiplier", "calibrate", "observe"),
     "errors": ("ConvergenceError", "InkhornError", "InputError"),
     "files": ("read_project", "read_site"),
     "flow": ("FlowSensitivity", "solve_flow"),

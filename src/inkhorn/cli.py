@@ -13,7 +13,7 @@ import typer
 if TYPE_CHECKING:
     import pandas as pd
 
-    from inkhorn.calibrate import FitResult
+    from inkhorn.calibration import FitResult
     from inkhorn.run import Run
 
 __all__ = ["app", "main"]
@@ -27,7 +27,9 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
 )
 
-SiteFile = Annotated[Path, typer.Argument(help="The project file, such as quillmere/site.toml.", metavar="SITE.toml")]
+SiteFile = Annotated[
+    Path, typer.Argument(help="The project file, such as quillmere/site.toml.", metavar="SITE.toml")
+]
 Out = Annotated[
     Path | None, typer.Option(help="Where run folders go; `runs` beside the project file if not given.")
 ]

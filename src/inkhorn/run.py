@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from inkhorn import draw
-from inkhorn.calibrate import (
+from inkhorn.calibration import (
     FitResult,
     FitStatistics,
     LayerConductivity,
@@ -90,13 +90,19 @@ def _keep_inputs(folder: Path, project: Project) -> None:
         goal = inputs / (real.relative_to(home) if real.is_relative_to(home) else Path(real.name))
         goal.parent.mkdir(parents=True, exist_ok=True)
         shutil.copyfile(file, goal)
-        digests.append(f"{hashlib.sha256(goal.read_bytes()).hexdigest()}  {goal.relative_to(inputs).as_posix()}")
+        digests.append(
+            f"{hashlib.sha256(goal.read_bytes()).hexdigest()}  {goal.relative_to(inputs).as_posix()}"
+        )
     (inputs / "sha256.txt").write_text("\n".join(digests) + "\n", encoding="utf-8")
 
 
 def _keep_log(folder: Path, run: Run) -> None:
     packages = ", ".join(f"{name} {version(name)}" for name in ("inkhorn", "numpy", "scipy"))
-    head = [f"{datetime.now(UTC):%Y-%m-%d %H:%M:%S} UTC", f"{packages}; Python {platform.python_version()}", ""]
+    head = [
+        f"{datetime.now(UTC):%Y-%m-%d %H:%M:%S} UTC",
+        f"{packages}; Python {platform.python_version()}",
+        "",
+    ]
     (folder / "log.txt").write_text("\n".join([*head, *run.lines]) + "\n", encoding="utf-8")
 
 
@@ -115,7 +121,7 @@ def _write_flow_results(folder: Path, flow: FlowResult, project: Project, run: R
     budget = flow.budget()
     write_table(budget, folder / "budget.csv")
     write_table(flow.budget(by="feature"), folder / "budget_by_feature.csv")
-    write_table(flow.well_levels(), folder / "wells.csv")
+    write_table(flow.well_levels(), folder / "well_levels.csv")
     write_table(flow.report.frame(), folder / "solver.csv")
     run.tell(f"water budget closes to {abs(budget.attrs['closing_error_percent']):.1e} %")
     present = set(flow.model.grid.cells.layer.tolist())
@@ -230,7 +236,9 @@ def run_project(project: Project, out: Path | None = None, run: Run | None = Non
     run, parent = run or Run(), out or project.path.parent / "runs"
     model = _ready_model(project, run)
     run.progress("solving for heads", None)
-    flow = solve_flow(model, progress=lambda k, left: run.progress(f"solving for heads, closure {left:.0e}", None))
+    flow = solve_flow(
+        model, progress=lambda k, left: run.progress(f"solving for heads, closure {left:.0e}", None)
+    )
     run.tell(str(flow))
     with new_folder(parent, "run") as folder:
         if project.site.bores:
@@ -260,11 +268,15 @@ def fit_parameters(project: Project, model: Model) -> list[Parameter]:
     for layer in asked.conductivity_of:
         k = project.site.materials[layer].conductivity
         parameters.append(
-            LayerConductivity(name=f"conductivity of {layer}", layer=layer, lower=k / widest, upper=k * widest)
+            LayerConductivity(
+                name=f"conductivity of {layer}", layer=layer, lower=k / widest, upper=k * widest
+            )
         )
     if asked.recharge:
         span = asked.recharge_factor
-        parameters.append(RechargeMultiplier(name="recharge multiplier", given=model, lower=1 / span, upper=span))
+        parameters.append(
+            RechargeMultiplier(name="recharge multiplier", given=model, lower=1 / span, upper=span)
+        )
     return parameters
 
 
@@ -301,7 +313,8 @@ def fit_project(project: Project, out: Path | None = None, run: Run | None = Non
         write_table(both, folder / "residuals.csv")
         stats = {"before": fit.statistics(before=True), "after": fit.statistics()}
         write_table(
-            pd.DataFrame({k: vars(s) for k, s in stats.items()}).T.rename_axis("fit"), folder / "statistics.csv"
+            pd.DataFrame({k: vars(s) for k, s in stats.items()}).T.rename_axis("fit"),
+            folder / "statistics.csv",
         )
         history = [
             {"iteration": k, "sum of squares [m²]": row.objective}

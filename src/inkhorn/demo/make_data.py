@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.calibrate import observe
+from inkhorn.calibration import observe
 from inkhorn.files import read_project
 from inkhorn.flow import solve_flow
 from inkhorn.model import Model, place
@@ -42,7 +42,9 @@ def ring(x: float, y: float, rx: float, ry: float, waves: list[tuple[int, float,
 
     angle = 2.0 * np.pi * np.arange(n) / n
     r = 1.0 + sum(size * np.cos(k * angle + phase) for k, size, phase in waves)
-    return shapely.Polygon(np.round(np.column_stack([x + rx * r * np.cos(angle), y + ry * r * np.sin(angle)]), 1))
+    return shapely.Polygon(
+        np.round(np.column_stack([x + rx * r * np.cos(angle), y + ry * r * np.sin(angle)]), 1)
+    )
 
 
 def outlines() -> dict[str, Any]:
@@ -90,7 +92,12 @@ def strata_table(shapes: dict[str, Any], rng: np.random.Generator) -> dict[str, 
     peat = np.where(away > 0, 2.2, 0.8) * np.clip(1.0 - away / 750.0, 0.0, 1.0)
     peat_base = ground - np.where(peat > 0.15, peat, 0.0)
     middle = np.hypot((x - 2750) / 1500, (y - 2250) / 1150)
-    sand_base = 31.5 + 5.0 * np.hypot((x - 3000) / 2900, (y - 2500) / 2400) ** 2 + 0.6 * np.sin(x / 600) + 0.5 * np.cos(y / 450)
+    sand_base = (
+        31.5
+        + 5.0 * np.hypot((x - 3000) / 2900, (y - 2500) / 2400) ** 2
+        + 0.6 * np.sin(x / 600)
+        + 0.5 * np.cos(y / 450)
+    )
     sand_base = np.minimum(sand_base, peat_base - 2.0)
     clay = 3.2 * np.clip(1.0 - middle**2, 0.0, 1.0)
     clay_base = sand_base - np.where(clay > 0.15, clay, 0.0)
@@ -130,7 +137,9 @@ def ditches() -> list[tuple[str, float, Any]]:
         [(3700, 1870), (3560, 1400), (3480, 1050)],
         [(4250, 1650), (4120, 1180), (4050, 880)],
     ]
-    return [(f"ditch {k + 1}", 41.6 + 0.1 * (k % 2), shapely.LineString(line)) for k, line in enumerate(lines)]
+    return [
+        (f"ditch {k + 1}", 41.6 + 0.1 * (k % 2), shapely.LineString(line)) for k, line in enumerate(lines)
+    ]
 
 
 def write_shapes(folder: Path, shapes: dict[str, Any]) -> None:
@@ -171,7 +180,9 @@ def true_model(project: Any, rng: np.random.Generator) -> Model:
         field = spread * random_field(mesh, 350.0, rng)
         here = grid.cells.layer == k
         plan = grid.cells.plan[here]
-        factor[here] = mean / project.site.materials[name].conductivity * np.exp(field[plan] - field[plan].mean())
+        factor[here] = (
+            mean / project.site.materials[name].conductivity * np.exp(field[plan] - field[plan].mean())
+        )
     return model.with_inputs(
         {
             HORIZONTAL: model.horizontal_conductivity * factor,
@@ -185,9 +196,17 @@ def bores(project: Any, rng: np.random.Generator) -> list[Bore]:
     """Bores spread over the land, in layers that are there."""
     import shapely
 
-    site, made = project.site, []
+    site = project.site
+    made: list[Bore] = []
     lake = site.feature("Quillmere").shape
-    screened = ["sand"] * 13 + ["gravel"] * 10 + ["upper limestone"] * 6 + ["lower limestone"] * 3 + ["peat"] * 2 + ["lake clay"] * 2
+    screened = (
+        ["sand"] * 13
+        + ["gravel"] * 10
+        + ["upper limestone"] * 6
+        + ["lower limestone"] * 3
+        + ["peat"] * 2
+        + ["lake clay"] * 2
+    )
     grid = place(site, rectangles(site.boundary, cell=100.0)).grid
     while len(made) < len(screened):
         layer = screened[len(made)]
@@ -215,7 +234,9 @@ def dipped(mean: Array, swing: Array, rng: np.random.Generator) -> tuple[list[st
 
 def write_rows(path: Path, header: str, rows: list[Any]) -> None:
     """Write a CSV file."""
-    path.write_text("\n".join([header, *(",".join(str(v) for v in row) for row in rows)]) + "\n", encoding="utf-8")
+    path.write_text(
+        "\n".join([header, *(",".join(str(v) for v in row) for row in rows)]) + "\n", encoding="utf-8"
+    )
 
 
 def make(folder: Path) -> None:
@@ -223,14 +244,18 @@ def make(folder: Path) -> None:
     rng = np.random.default_rng(SEED)
     shapes = outlines()
     strata = strata_table(shapes, rng)
-    write_rows(folder / "strata.csv", ",".join(f"{k} [m]" for k in strata), list(zip(*strata.values(), strict=True)))
+    write_rows(
+        folder / "strata.csv", ",".join(f"{k} [m]" for k in strata), list(zip(*strata.values(), strict=True))
+    )
     write_shapes(folder, shapes)
     wells = [
         ("hatchery", 3700, 2900, 31.0, 14.0, 24.0),
         ("gardens north", 4650, 2850, 31.0, 26.0, 6.5),
         ("gardens south", 4300, 2250, 31.0, 25.5, 5.0),
     ]
-    write_rows(folder / "wells.csv", "name,x [m],y [m],screen_top [m],screen_bottom [m],abstraction [l/s]", wells)
+    write_rows(
+        folder / "wells.csv", "name,x [m],y [m],screen_top [m],screen_bottom [m],abstraction [l/s]", wells
+    )
     write_rows(folder / "bores.csv", "name,x [m],y [m],layer", [("first", 3000, 3000, "gravel")])
     write_rows(folder / "levels.csv", "name,date,level [m]", [("first", "2021-04-06", 42)])
 
@@ -242,7 +267,9 @@ def make(folder: Path) -> None:
     seen = observe(model, [Bore(b.name, b.x, b.y, b.layer, levels=np.zeros(1)) for b in places])
     level, wet = (np.asarray(seen.rows @ f.steps[-1].heads) for f in (flow, wetter))
     dates, levels = dipped(level, wet - level, rng)
-    write_rows(folder / "bores.csv", "name,x [m],y [m],layer", [(b.name, b.x, b.y, b.layer) for b in seen.bores])
+    write_rows(
+        folder / "bores.csv", "name,x [m],y [m],layer", [(b.name, b.x, b.y, b.layer) for b in seen.bores]
+    )
     dips = [(b.name, d, f"{levels[i, k]:.2f}") for k, b in enumerate(seen.bores) for i, d in enumerate(dates)]
     write_rows(folder / "levels.csv", "name,date,level [m]", dips)
     truth = [*TRUE_CONDUCTIVITY.items(), ("recharge multiplier", TRUE_RECHARGE_MULTIPLIER)]

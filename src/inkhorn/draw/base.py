@@ -36,8 +36,8 @@ def map_axes(ax: Axes, grid: Grid) -> None:
     ax.set_xlabel("x [m]")
     ax.set_ylabel("y [m]")
     if isinstance(grid.mesh, RectangularMesh):
-        ax.set_xlim(grid.mesh.x_edges[[0, -1]])
-        ax.set_ylim(grid.mesh.y_edges[[0, -1]])
+        ax.set_xlim(float(grid.mesh.x_edges[0]), float(grid.mesh.x_edges[-1]))
+        ax.set_ylim(float(grid.mesh.y_edges[0]), float(grid.mesh.y_edges[-1]))
 
 
 def draw_cells(ax: Axes, grid: Grid, values: NDArray[np.float64], **style: Any) -> Any:
@@ -52,7 +52,9 @@ def draw_cells(ax: Axes, grid: Grid, values: NDArray[np.float64], **style: Any) 
     if isinstance(mesh, RectangularMesh):
         block = np.full(mesh.shape, np.nan)
         block[mesh.present] = values
-        return ax.pcolormesh(mesh.x_edges, mesh.y_edges, np.ma.masked_invalid(block), rasterized=True, **style)
+        return ax.pcolormesh(
+            mesh.x_edges, mesh.y_edges, np.ma.masked_invalid(block), rasterized=True, **style
+        )
     from matplotlib.collections import PolyCollection
 
     there = np.isfinite(values)
@@ -93,7 +95,7 @@ def draw_site(
     bores: bool = True,
     layer: str | None = None,
     fill: bool = True,
-    legend: str = "lower left",
+    legend: Any = "lower left",
 ) -> None:
     """Draw boundary, water, wells and bores, with a legend.
 
@@ -106,7 +108,7 @@ def draw_site(
     fill : bool
         Whether bodies of water are filled.
     legend : str
-        Where it stands.
+        Where it stands, as Matplotlib names places.
     """
     if site is None:
         return
@@ -114,11 +116,18 @@ def draw_site(
     said: set[str] = set()
     for feature in site.features:
         word = feature.kind
-        label = {"label": word} if word not in said else {}
+        label: dict[str, Any] = {"label": word} if word not in said else {}
         if isinstance(feature, FixedHead):
             if fill and "Polygon" in feature.shape.geom_type:
                 for part in getattr(feature.shape, "geoms", [feature.shape]):
-                    ax.fill(*np.asarray(part.exterior.coords)[:, :2].T, fc=WATER, ec=BANK, lw=1.0, zorder=2, **label)
+                    ax.fill(
+                        *np.asarray(part.exterior.coords)[:, :2].T,
+                        fc=WATER,
+                        ec=BANK,
+                        lw=1.0,
+                        zorder=2,
+                        **label,
+                    )
                     label = {}
             else:
                 _outline(ax, feature.shape, color=BANK, lw=1.2, zorder=2, **label)
@@ -167,5 +176,7 @@ def check_layer(grid: Grid, layer: str | int) -> int:
     """Return the position of a layer, refusing one with no cells."""
     index = grid.layer_index(layer)
     if (grid.number[index] < 0).all():
-        raise InputError(f"the layer {grid.layer_names[index]!r} is absent everywhere; there is nothing to draw.")
+        raise InputError(
+            f"the layer {grid.layer_names[index]!r} is absent everywhere; there is nothing to draw."
+        )
     return index

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from inkhorn.calibrate import FitResult
+from inkhorn.calibration import FitResult
 from inkhorn.draw.base import INK, LAYER_COLOURS, axes_or_new
 
 if TYPE_CHECKING:
@@ -34,10 +34,12 @@ def measured_against_computed(fit: FitResult, *, ax: Axes | None = None) -> Axes
     measured = after["measured [m]"]
     both = np.concatenate([measured, before["computed [m]"], after["computed [m]"]])
     margin = 0.05 * float(np.ptp(both)) or 0.5
-    ends = [both.min() - margin, both.max() + margin]
+    ends = (float(both.min() - margin), float(both.max() + margin))
     ax.plot(ends, ends, color=INK, lw=1.0, label="equal")
     rms = fit.statistics().rms
-    ax.fill_between(ends, [e - rms for e in ends], [e + rms for e in ends], color=INK, alpha=0.08, lw=0, label="± RMS")
+    ax.fill_between(
+        ends, [e - rms for e in ends], [e + rms for e in ends], color=INK, alpha=0.08, lw=0, label="± RMS"
+    )
     ax.scatter(measured, before["computed [m]"], marker="x", c="#9a9a9a", s=28, label="before the fit")
     names = fit.after.model.grid.layer_names
     for k, layer in enumerate(names):
@@ -52,7 +54,10 @@ def measured_against_computed(fit: FitResult, *, ax: Axes | None = None) -> Axes
     ax.set_aspect("equal")
     ax.set_xlabel("measured mean level [m]")
     ax.set_ylabel("computed head [m]")
-    said = [f"{word:7s} {stats}" for word, stats in (("before:", fit.statistics(before=True)), ("after:", fit.statistics()))]
+    said = [
+        f"{word:7s} {stats}"
+        for word, stats in (("before:", fit.statistics(before=True)), ("after:", fit.statistics()))
+    ]
     ax.set_title(f"{fit.after.model.name}: measured against computed\n" + "\n".join(said), fontsize=9)
     ax.legend(loc="upper left", fontsize=8)
     ax.grid(alpha=0.25)

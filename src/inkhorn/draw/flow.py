@@ -79,7 +79,9 @@ def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | 
     return ax
 
 
-def _along(line: Sequence[Sequence[float]], spacing: float) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+def _along(
+    line: Sequence[Sequence[float]], spacing: float
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Places along a polyline at even spacing, and their distances from its start."""
     corners = np.asarray(line, dtype=np.float64)
     if corners.ndim != 2 or corners.shape[1] != 2 or len(corners) < 2:
@@ -133,7 +135,9 @@ def section(
         top = np.where(there, cells.top[number[k]], np.nan)
         bottom = np.where(there, cells.bottom[number[k]], np.nan)
         if there.any():
-            ax.fill_between(at, bottom, top, step="mid", fc=LAYER_COLOURS[k % len(LAYER_COLOURS)], lw=0, label=name)
+            ax.fill_between(
+                at, bottom, top, step="mid", fc=LAYER_COLOURS[k % len(LAYER_COLOURS)], lw=0, label=name
+            )
             ax.plot(at, bottom, color="white", lw=0.5)
     table = np.where(inside, flow.water_table(step)[np.maximum(plan, 0)], np.nan)
     ax.plot(at, table, color=BANK, lw=1.8, label="water table")
@@ -154,7 +158,14 @@ def section(
             spot = shapely.Point(well.x, well.y)
             if path.distance(spot) < 1.5 * cell:
                 x = path.project(spot)
-                ax.plot([x, x], [well.screen_bottom, well.screen_top], color=WARN, lw=4, solid_capstyle="butt", zorder=5)
+                ax.plot(
+                    [x, x],
+                    [well.screen_bottom, well.screen_top],
+                    color=WARN,
+                    lw=4,
+                    solid_capstyle="butt",
+                    zorder=5,
+                )
                 ax.plot([x, x], [well.screen_top, ground + 1.0], color=WARN, lw=1, zorder=5)
                 ax.annotate(well.name, (x, ground + 1.0), ha="center", va="bottom", fontsize=9, color=WARN)
     low, high = float(np.nanmin(np.where(number[-1] >= 0, cells.bottom[number[-1]], np.nan))), float(ground)

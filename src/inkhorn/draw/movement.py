@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -43,13 +43,14 @@ def paths(traced: PathResult, *, ax: Axes | None = None) -> Axes:
     points = traced.points
     if points.empty:
         raise InputError("there are no paths to draw.")
-    segments, years = [], []
+    segments: list[Any] = []
+    years = []
     for _, path in points.groupby("path"):
         xy = path[["x [m]", "y [m]"]].to_numpy()
         time = path["time [day]"].to_numpy() / YEAR
-        segments.append(np.stack([xy[:-1], xy[1:]], axis=1))
+        segments.extend(np.stack([xy[:-1], xy[1:]], axis=1))
         years.append(0.5 * (time[:-1] + time[1:]))
-    lines = LineCollection(np.concatenate(segments), array=np.concatenate(years), cmap="plasma", lw=1.2, zorder=4)
+    lines = LineCollection(segments, array=np.concatenate(years), cmap="plasma", lw=1.2, zorder=4)
     ax.add_collection(lines)
     ax.figure.colorbar(lines, ax=ax, label="travel time [years]", shrink=0.8)
     marks = traced.marks()
@@ -59,7 +60,9 @@ def paths(traced: PathResult, *, ax: Axes | None = None) -> Axes:
         )  # fmt: skip
     draw_site(ax, traced.flow.model.site, bores=False)
     way = "back from" if traced.backward else "on from"
-    starts = ", ".join(dict.fromkeys(traced.ends["start"])) if len(set(traced.ends["start"])) < 5 else "its starts"
+    starts = (
+        ", ".join(dict.fromkeys(traced.ends["start"])) if len(set(traced.ends["start"])) < 5 else "its starts"
+    )
     ax.set_title(f"{traced.flow.model.name}: the water {way} {starts}")
     return ax
 
@@ -110,7 +113,9 @@ def plume(
         ax.plot([], [], color=WARN, lw=2.0, label=f"limit, {limit * factor:g} {species.unit}")
     draw_site(ax, result.flow.model.site, bores=False)
     where = "highest in any layer" if layer is None else f"in the {grid.layer_names[grid.layer_index(layer)]}"
-    ax.set_title(f"{result.flow.model.name}: {species.name} after {result.times[time] / YEAR:.3g} years, {where}")
+    ax.set_title(
+        f"{result.flow.model.name}: {species.name} after {result.times[time] / YEAR:.3g} years, {where}"
+    )
     return ax
 
 
@@ -144,7 +149,9 @@ def breakthrough(result: TransportResult, wells: Sequence[str], *, ax: Axes | No
                 textcoords="offset points",
             )  # fmt: skip
     if species.limit is not None:
-        ax.axhline(species.limit * factor, color=WARN, lw=1.2, ls="--", label=f"limit, {species.limit * factor:g}")
+        ax.axhline(
+            species.limit * factor, color=WARN, lw=1.2, ls="--", label=f"limit, {species.limit * factor:g}"
+        )
     ax.set_xlim(0, result.times[-1] / YEAR)
     ax.set_ylim(bottom=0)
     ax.set_xlabel("time since the start [years]")

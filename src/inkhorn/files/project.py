@@ -100,7 +100,7 @@ class _Reader:
         return PointSurface(x, y, z, name=f"{part.z} of {part.points}")
 
     def features(self) -> Iterator[Feature]:
-        makers: list[tuple[str, type[Feature], Callable[[Any, Shape], dict[str, Any]]]] = [
+        makers: list[tuple[str, Any, Callable[[Any, Shape], dict[str, Any]]]] = [
             ("fixed_head", FixedHead, self._fixed_head),
             ("river", River, self._river),
             ("drain", Drain, self._drain),
@@ -116,7 +116,9 @@ class _Reader:
                     )
                 for shape in shapes:
                     name = shape.attribute(part.name.column) if isinstance(part.name, Column) else part.name
-                    yield kind(name=str(name), source=shape.source, shape=shape.geometry, **values(part, shape))
+                    yield kind(
+                        name=str(name), source=shape.source, shape=shape.geometry, **values(part, shape)
+                    )
         if self.asked.wells is not None:
             yield from self._wells(self.asked.wells.file)
 
@@ -146,7 +148,7 @@ class _Reader:
         lengths["radius"] = table.numbers("radius", "length", default=0.15)
         flows = {k: table.numbers(k, "flow", default=0.0) for k in ("abstraction", "injection")}
         for k, name in enumerate(table.text("name")):
-            values = {key: float(v[k]) for key, v in {**lengths, **flows}.items()}
+            values: dict[str, Any] = {key: float(v[k]) for key, v in {**lengths, **flows}.items()}
             yield Well(name=name, source=table.row(k), **values)
 
     def bores(self) -> tuple[Bore, ...]:

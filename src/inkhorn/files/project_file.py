@@ -8,7 +8,15 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PlainValidator, ValidationError, model_validator
+from pydantic import (
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    PlainValidator,
+    ValidationError,
+    model_validator,
+)
 from pydantic_core import PydanticCustomError
 
 from inkhorn.errors import InputError, did_you_mean
@@ -290,7 +298,11 @@ _MESSAGES: dict[str, Callable[[Any], str]] = {
 
 def _message(error: Any, name: str, places: Places) -> str:
     path = tuple(error["loc"])
-    text = _MESSAGES[error["type"]](error) if error["type"] in _MESSAGES else error["msg"].removeprefix("Value error, ")
+    text = (
+        _MESSAGES[error["type"]](error)
+        if error["type"] in _MESSAGES
+        else error["msg"].removeprefix("Value error, ")
+    )
     key = error.get("ctx", {}).get("key")
     line = places.of((*path, key) if key else path)
     shown = ".".join(f"{p}" if not isinstance(p, int) else f"#{p + 1}" for p in path)
@@ -325,7 +337,11 @@ def load_project_file(path: Path) -> tuple[ProjectFile, Places]:
     try:
         units = Units.model_validate(given.get("units", {}))
         system = UnitSystem(units.length, units.time, units.concentration)
-        for kind, unit in (("length", units.length), ("time", units.time), ("concentration", units.concentration)):
+        for kind, unit in (
+            ("length", units.length),
+            ("time", units.time),
+            ("concentration", units.concentration),
+        ):
             quantity(1.0, kind, units=system, what=f'units.{kind} = "{unit}"')
         return ProjectFile.model_validate(given, context={"units": system}), places
     except ValidationError as problem:

@@ -34,7 +34,11 @@ def write_flow(flow: FlowResult, path: Path) -> None:
             "head": flow.head,
             "saturation": flow.saturation,
             "top": (dims, grid.to_block(grid.cells.top), {"units": "m", "long_name": "top of the layer"}),
-            "bottom": (dims, grid.to_block(grid.cells.bottom), {"units": "m", "long_name": "base of the layer"}),
+            "bottom": (
+                dims,
+                grid.to_block(grid.cells.bottom),
+                {"units": "m", "long_name": "base of the layer"},
+            ),
         },
         coords=coords,
         attrs={"Conventions": "CF-1.11", "title": flow.model.name, "source": "Inkhorn, steady flow"},
@@ -58,7 +62,9 @@ def write_paths(paths: PathResult, path: Path) -> None:
 
     lines, points = paths.lines(), paths.points
     with written_whole(path) as beside, warnings.catch_warnings():
-        warnings.filterwarnings("ignore", message="'crs' was not provided")  # a site in metres of its own has none
+        warnings.filterwarnings(
+            "ignore", message="'crs' was not provided"
+        )  # a site in metres of its own has none
         lines.to_file(beside, layer="paths", driver="GPKG", engine="pyogrio")
         places = gpd.points_from_xy(points["x [m]"], points["y [m]"], points["z [m]"])
         gpd.GeoDataFrame(points[["path", "time [day]", "layer"]], geometry=places, crs=lines.crs).to_file(

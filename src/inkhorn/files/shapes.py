@@ -57,7 +57,9 @@ class Shape:
         try:
             if unit and not isinstance(value, str):
                 return float(value) * unit_factor(unit, kind)
-            return quantity(value if isinstance(value, str) else float(value), kind, units=units, what=f'"{column}"')
+            return quantity(
+                value if isinstance(value, str) else float(value), kind, units=units, what=f'"{column}"'
+            )
         except (InputError, TypeError, ValueError) as problem:
             raise InputError(f"{self.source}: {problem}") from None
 
@@ -102,7 +104,9 @@ def read_shapes(
 
     asked = f" ({asked_by})" if asked_by else ""
     if not path.is_file():
-        raise InputError(f'cannot read "{path}"{asked}: there is no such file. Check the name and the folder.')
+        raise InputError(
+            f'cannot read "{path}"{asked}: there is no such file. Check the name and the folder.'
+        )
     try:
         tables = [str(row[0]) for row in pyogrio.list_layers(path)]
         if table is None and len(tables) > 1:

@@ -89,10 +89,8 @@ class Table:
         """
         if default is not None and not self.has(column):
             return np.full(len(self), default)
-        if default is None:
-            cells = self.text(column)
-        else:
-            cells = [str(v).strip() for v in self.frame[column]]
+        optional = default is not None
+        cells = [str(v).strip() for v in self.frame[column]] if optional else self.text(column)
         unit = self.headers[column] or self.units.unit_of(kind)
         try:
             factor = unit_factor(unit, kind)
@@ -161,7 +159,12 @@ def read_table(path: Path, *, units: UnitSystem = METRES_AND_DAYS, asked_by: str
     separator = ";" if header.count(";") > header.count(",") else ","
     try:
         frame = pd.read_csv(
-            path, dtype=str, keep_default_na=False, sep=separator, skip_blank_lines=False, encoding="utf-8-sig"
+            path,
+            dtype=str,
+            keep_default_na=False,
+            sep=separator,
+            skip_blank_lines=False,
+            encoding="utf-8-sig",
         )
     except (pd.errors.ParserError, pd.errors.EmptyDataError) as problem:
         raise InputError(f'"{path}"{asked} is not a table: {problem}. Expected CSV with a header.') from None

@@ -33,7 +33,9 @@ def new_folder(parent: Path, name: str) -> Iterator[Path]:
     try:
         parent.mkdir(parents=True, exist_ok=True)
     except OSError as problem:
-        raise InputError(f'cannot make the folder "{parent}": {problem.strerror}. Choose another with --out.') from None
+        raise InputError(
+            f'cannot make the folder "{parent}": {problem.strerror}. Choose another with --out.'
+        ) from None
     beside = parent / f".{name}-{os.getpid()}.part"
     beside.mkdir()
     try:

@@ -141,7 +141,9 @@ class FlowEquations:
             drive[floor] = (1.0 - film) * (level + over) + film * drive[floor]
             drive_slope[floor] = (1.0 - film) * slope + film
         # rows whose two entries are equal and opposite: sum differences, not large products
-        full_flow = np.add.reduceat(matrix.data * drive, matrix.indptr[:-1]) if len(matrix.data) else np.empty(0)
+        full_flow = (
+            np.add.reduceat(matrix.data * drive, matrix.indptr[:-1]) if len(matrix.data) else np.empty(0)
+        )
         forward = full_flow >= 0
         upstream = np.where(forward, self.first, self.second)
         filled, filled_slope = saturation(heads, self.cells.bottom, self.cells.top, law)

@@ -80,7 +80,9 @@ class FlowResult:
             f"{heads.min():.2f} to {heads.max():.2f} m; {self.report})"
         )
 
-    def labelled(self, values: Sequence[NDArray[np.float64]], name: str, units: str, words: str) -> xr.DataArray:
+    def labelled(
+        self, values: Sequence[NDArray[np.float64]], name: str, units: str, words: str
+    ) -> xr.DataArray:
         """Return values per step and cell as a labelled array with a time axis."""
         import xarray as xr
 

@@ -196,7 +196,8 @@ def solve_flow(
     heads = first_heads(model) if first is None else model.grid.per_cell("first", first)
     unknowns = equations.start(heads)
     balance = equations.evaluate(unknowns)
-    measure, rows = equations.closure(balance), []
+    measure = equations.closure(balance)
+    rows: list[NewtonRow] = []
     free = equations.free
     while measure > closure:
         history = [r.closure for r in rows]

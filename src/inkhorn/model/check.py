@@ -106,7 +106,11 @@ def _check_levels(model: Model) -> Iterator[Finding]:
             + ("" if everything else f" in {len(group)} cells cut off from the rest"),
             model.name if everything else _place(model, int(group[0])),
             "Add a fixed head, a river or a drain"
-            + (": the water has no way out." if everything else " there, or take these cells out of the mesh."),
+            + (
+                ": the water has no way out."
+                if everything
+                else " there, or take these cells out of the mesh."
+            ),
         )
 
 

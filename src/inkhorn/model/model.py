@@ -96,7 +96,7 @@ class Model:
         for term in self.terms:
             if term.kind == kind:
                 return term
-        raise InputError(f'the model has no {kind}; it has {[t.kind for t in self.terms]}.')
+        raise InputError(f"the model has no {kind}; it has {[t.kind for t in self.terms]}.")
 
     def with_inputs(self, inputs: Mapping[str, NDArray[np.float64]]) -> Model:
         """Return a copy with some input arrays replaced.
@@ -107,10 +107,10 @@ class Model:
             By name: ``"horizontal_conductivity"``, ``"vertical_conductivity"``, ``"porosity"``, or a
             term's kind and input as in ``"recharge.rate"``.
         """
-        own = {k: v for k, v in inputs.items() if "." not in k}
+        own: dict[str, Any] = {k: v for k, v in inputs.items() if "." not in k}
         terms = []
         for term in self.terms:
-            changed = {
+            changed: dict[str, Any] = {
                 k.split(".", 1)[1]: v for k, v in inputs.items() if k.startswith(term.kind + ".")
             }
             terms.append(replace(term, **changed) if changed else term)

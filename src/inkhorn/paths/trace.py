@@ -100,9 +100,7 @@ def _starts_at_points(flow: FlowResult, points: NDArray[np.float64], field_: Fac
     return _Starts(cell, place, np.zeros(len(points)), [f"point {k}" for k in range(len(points))])
 
 
-def _starts_at_wells(
-    flow: FlowResult, names: Sequence[str], each: int, field_: FaceVelocities
-) -> _Starts:
+def _starts_at_wells(flow: FlowResult, names: Sequence[str], each: int, field_: FaceVelocities) -> _Starts:
     """Begin where the walls of the well's cells are met at equal angles.
 
     Inside its cell the flow to a well is radial: equal angles are equal shares of its water, and the
@@ -200,7 +198,9 @@ def trace(
     velocities = face_velocities(flow)
     start = list(start)  # type: ignore[arg-type]
     if not start:
-        raise InputError("nothing to start from: `start` is empty. Give wells, their names, or points x, y, z.")
+        raise InputError(
+            "nothing to start from: `start` is empty. Give wells, their names, or points x, y, z."
+        )
     if all(isinstance(s, Well | str) for s in start):
         names = [s.name if isinstance(s, Well) else s for s in start]
         begin = _starts_at_wells(flow, names, per_well, velocities)
@@ -212,10 +212,12 @@ def trace(
     out_cell = np.empty(_MOST_POINTS, dtype=np.int64)
     out_xyz, out_t = np.empty((_MOST_POINTS, 3)), np.empty(_MOST_POINTS)
     pieces, ends = [], []
-    for k in range(len(begin.cell)):
+    for k, (x, y, z) in enumerate(begin.place.tolist()):
         count, reason = track(
             int(begin.cell[k]),
-            *begin.place[k],
+            x,
+            y,
+            z,
             float(begin.time[k]),
             velocities.low,
             velocities.high,

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError, check_nonnegative, check_positive
-from inkhorn.site.features import Drain, Feature, FixedHead, Recharge, River, Well
+from inkhorn.site.features import Feature, Well
 from inkhorn.space import Strata
 
 __all__ = ["Bore", "Material", "Site", "Species"]
@@ -180,9 +180,10 @@ class Site:
         raise InputError(f'there is no feature "{name}"; expected one of {[f.name for f in self.features]}.')
 
     def __repr__(self) -> str:
-        kinds = [FixedHead, River, Drain, Well, Recharge]
-        counts = {k.kind: sum(isinstance(f, k) for f in self.features) for k in kinds}
-        said = ", ".join(f"{n} {k}" for k, n in counts.items() if n)
+        counts: dict[str, int] = {}
+        for feature in self.features:
+            counts[feature.kind] = counts.get(feature.kind, 0) + 1
+        said = ", ".join(f"{n} {k}" for k, n in counts.items())
         return (
             f"Site({self.name!r}: {self.boundary.area / 1e6:.3g} km², layers {', '.join(self.strata.names)}; "
             f"{said or 'no features'}; {len(self.bores)} bores)"

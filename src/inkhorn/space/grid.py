@@ -136,7 +136,8 @@ class Grid:
         if len(thin):
             k, c = thin[0]
             raise InputError(
-                f'layer "{self.layer_names[k]}" is upside down at x={self.mesh.x[c]:g}, y={self.mesh.y[c]:g}: '
+                f'layer "{self.layer_names[k]}" is upside down at x={self.mesh.x[c]:g}, '
+                f"y={self.mesh.y[c]:g}: "
                 f"top {self.top[k, c]:g} m, bottom {self.bottom[k, c]:g} m ({len(thin)} cells). "
                 "Lower the base, or give NaN where the layer is absent."
             )
@@ -349,7 +350,9 @@ def layered(
         if isinstance(mesh, RectangularMesh) and z.shape == mesh.shape:
             z = z[mesh.present]
         if z.shape not in ((), (mesh.n_cells,)):
-            raise InputError(f"surfaces[{k}] has the shape {z.shape}; expected a number or ({mesh.n_cells},).")
+            raise InputError(
+                f"surfaces[{k}] has the shape {z.shape}; expected a number or ({mesh.n_cells},)."
+            )
         levels.append(np.broadcast_to(z, mesh.n_cells))
     if len(levels) < 2:
         raise InputError(f"{len(levels)} surface was given; expected at least a top and a base.")

@@ -149,7 +149,9 @@ class RectangularMesh:
         return found
 
 
-def _counts(extent: float, cell: float | None, count: int | None, axis: str, exact: bool) -> tuple[int, float]:
+def _counts(
+    extent: float, cell: float | None, count: int | None, axis: str, exact: bool
+) -> tuple[int, float]:
     """Number of cells along one axis, and their size."""
     if count is not None:
         if count < 1:
@@ -159,7 +161,7 @@ def _counts(extent: float, cell: float | None, count: int | None, axis: str, exa
     number = extent / cell
     if exact and abs(number - round(number)) > 1e-9 * max(number, 1.0):
         raise InputError(
-            f"cells of {cell:g} m do not fill the extent of {extent:g} m along {axis} ({number:.4g} of them). "
+            f"cells of {cell:g} m do not fill {extent:g} m along {axis} ({number:.4g} of them). "
             "Give a size that divides it, or `count` instead."
         )
     return max(int(np.ceil(number - 1e-9)), 1), cell
@@ -213,7 +215,7 @@ def rectangles(
     for low, high, size, number, axis in zip((x0, y0), (x1, y1), sizes, counts, "xy", strict=True):
         n, width = _counts(high - low, size, number, axis, exact=polygon is None)
         start = low - 0.5 * (n * width - (high - low))
-        edges.append(start + width * np.arange(n + 1))
+        edges.append(np.asarray(start + width * np.arange(n + 1), dtype=np.float64))
     present = np.ones((len(edges[1]) - 1, len(edges[0]) - 1), dtype=bool)
     mesh = RectangularMesh(edges[0], edges[1], present)
     if polygon is not None:

@@ -81,9 +81,7 @@ class FaceRows:
         )
 
 
-def two_point_rows(
-    faces: Faces, horizontal: NDArray[np.float64], vertical: NDArray[np.float64]
-) -> FaceRows:
+def two_point_rows(faces: Faces, horizontal: NDArray[np.float64], vertical: NDArray[np.float64]) -> FaceRows:
     """Make rows of two entries, for faces at right angles to the line between the centres.
 
     Parameters

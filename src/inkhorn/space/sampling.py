@@ -46,7 +46,7 @@ def sampling_rows(grid: Grid, layer: ArrayLike, x: ArrayLike, y: ArrayLike) -> A
 
     points = list(zip(np.atleast_1d(layer), np.atleast_1d(x), np.atleast_1d(y), strict=True))
     rows, columns, weights = [], [], []
-    home = grid.mesh.locate([p[1] for p in points], [p[2] for p in points]) if points else []
+    home = grid.mesh.locate(np.atleast_1d(x), np.atleast_1d(y))
     for k, ((level, px, py), plan) in enumerate(zip(points, home, strict=True)):
         if plan < 0 or grid.number[level, plan] < 0:
             continue

@@ -201,7 +201,9 @@ def solve_transport(
     check_nonnegative("start", values, unit="g/m³")
 
     ends = np.minimum(step * np.arange(1, int(np.ceil(duration / step - 1e-9)) + 1), duration)
-    keep = set(np.unique(np.round(np.linspace(0, len(ends), min(outputs, len(ends)) + 1)).astype(int)).tolist())
+    keep = set(
+        np.unique(np.round(np.linspace(0, len(ends), min(outputs, len(ends)) + 1)).astype(int)).tolist()
+    )
     out_mass = np.zeros(len(takers))
     times, kept, lost = [0.0], [values], [out_mass.copy()]
     now, system, system_dt = 0.0, None, -1.0

@@ -67,7 +67,9 @@ class RiverTerm(Term):
 
     def evaluate(self, moment: Moment) -> Contribution:
         head = moment.heads[self.cells]
-        bed = np.where(np.isfinite(self.bed), self.bed, np.minimum(head, self.stage) - 1.0)  # no bed: never dry
+        bed = np.where(
+            np.isfinite(self.bed), self.bed, np.minimum(head, self.stage) - 1.0
+        )  # no bed: never dry
         over, slope = ramp(head - bed, _BEND)
         return Contribution(
             flow=self.conductance * (self.stage - bed - over),

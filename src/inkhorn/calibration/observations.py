@@ -112,7 +112,7 @@ def observe(model: Model, bores: Sequence[Bore] | None = None) -> HeadObservatio
         raise InputError(
             f"none of the {len(bores)} bores has a level and a cell in its layer. Check layers and places."
         )
-    kept = np.flatnonzero(usable)
+    kept = np.flatnonzero(usable).tolist()
     return HeadObservations(
         tuple(bores[k] for k in kept),
         measured[kept],

@@ -1,8 +1,8 @@
 """Calibration: observations, parameters, least squares, statistics."""
 
-from inkhorn.calibrate.fit import FitResult, FitRow, calibrate, head_sensitivities
-from inkhorn.calibrate.observations import FitStatistics, HeadObservations, observe, residual_table
-from inkhorn.calibrate.parameters import LayerConductivity, Parameter, RechargeMultiplier
+from inkhorn.calibration.fit import FitResult, FitRow, calibrate, head_sensitivities
+from inkhorn.calibration.observations import FitStatistics, HeadObservations, observe, residual_table
+from inkhorn.calibration.parameters import LayerConductivity, Parameter, RechargeMultiplier
 
 __all__ = [
     "FitResult",

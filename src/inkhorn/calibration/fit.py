@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.calibrate.observations import FitStatistics, HeadObservations, observe, residual_table
-from inkhorn.calibrate.parameters import Parameter
+from inkhorn.calibration.observations import FitStatistics, HeadObservations, observe, residual_table
+from inkhorn.calibration.parameters import Parameter
 from inkhorn.errors import ConvergenceError, InputError
 from inkhorn.flow import FlowResult, FlowSensitivity, solve_flow
 from inkhorn.model import Model
@@ -275,6 +275,4 @@ def calibrate(
         if previous - objective <= tolerance * previous:
             reason = f"the last iteration lowered the sum of squares by less than {tolerance:.0e}"
             break
-    return FitResult(
-        parameters, start, values, seen, before, flow, jacobian, tuple(history), reason
-    )
+    return FitResult(parameters, start, values, seen, before, flow, jacobian, tuple(history), reason)

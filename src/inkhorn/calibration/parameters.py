@@ -78,9 +78,7 @@ class LayerConductivity(Parameter):
 
     def slopes(self, model: Model, value: float) -> Inputs:
         here = self._cells(model)
-        return {
-            k: np.where(here, model.input(k) / value, 0.0) for k in (HORIZONTAL, "vertical_conductivity")
-        }
+        return {k: np.where(here, model.input(k) / value, 0.0) for k in (HORIZONTAL, "vertical_conductivity")}
 
 
 @dataclass(frozen=True, kw_only=True)
