@@ -38,6 +38,8 @@ class Balance:
         Saturation that scales the face row.
     contributions : tuple of Contribution
         Of each term.
+    rounding : float
+        What rounding alone may add up to in the residuals [m³/day].
     jacobian : scipy.sparse.csr_array or None
         Derivative of the residual by the unknowns.
     """
@@ -47,6 +49,7 @@ class Balance:
     drive: NDArray[np.float64]
     share: NDArray[np.float64]
     contributions: tuple[Contribution, ...]
+    rounding: float
     jacobian: Any = None
 
 
@@ -140,10 +143,8 @@ class FlowEquations:
             over, slope = ramp(drive[floor] - level, self.entry_bend[floor])
             drive[floor] = (1.0 - film) * (level + over) + film * drive[floor]
             drive_slope[floor] = (1.0 - film) * slope + film
-        # rows whose two entries are equal and opposite: sum differences, not large products
-        full_flow = (
-            np.add.reduceat(matrix.data * drive, matrix.indptr[:-1]) if len(matrix.data) else np.empty(0)
-        )
+        product = matrix.data * drive
+        full_flow = np.add.reduceat(product, matrix.indptr[:-1]) if len(product) else np.empty(0)
         forward = full_flow >= 0
         upstream = np.where(forward, self.first, self.second)
         filled, filled_slope = saturation(heads, self.cells.bottom, self.cells.top, law)
@@ -171,7 +172,8 @@ class FlowEquations:
             ):
                 data[own + place] += np.where(side, full_flow * by * filled_slope[cell], 0.0)
             jacobian = self._jacobian(data, contributions)
-        return Balance(residual, face_flow, drive, share, tuple(contributions), jacobian)
+        rounding = float(np.finfo(float).eps * np.abs(product).sum())
+        return Balance(residual, face_flow, drive, share, tuple(contributions), rounding, jacobian)
 
     def _jacobian(self, face_slope: NDArray[np.float64], contributions: list[Contribution]) -> Any:
         from scipy.sparse import coo_array, csr_array
@@ -203,11 +205,16 @@ class FlowEquations:
         )
 
     def closure(self, balance: Balance) -> float:
-        """Return the sum of absolute residuals over the larger of inflow and outflow."""
+        """Return the sum of absolute residuals over the larger of inflow and outflow.
+
+        Exactly 0 where the residuals are no more than rounding, as where no water moves at all.
+        """
         flows = np.concatenate([np.zeros(1), *self.term_flows(balance)])
         turnover = max(flows[flows > 0].sum(), -flows[flows < 0].sum())
         missing = float(np.abs(balance.residual[self.free]).sum())
-        return missing / turnover if turnover > 0 else missing
+        if missing <= balance.rounding:
+            return 0.0
+        return missing / turnover if turnover > 0 else float("inf")
 
     @cached_property
     def names(self) -> list[str]:

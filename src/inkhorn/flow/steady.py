@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -19,6 +19,8 @@ if TYPE_CHECKING:
     import pandas as pd
 
 __all__ = ["NewtonRow", "SolverReport", "solve_flow"]
+
+_EASED = (0.5, 0.2, 0.08, 0.03)  # smoothing of the water table on the way to a hard solution
 
 
 @dataclass(frozen=True)
@@ -135,6 +137,42 @@ def _damped(
     return best[1:]
 
 
+def _newton(
+    equations: FlowEquations,
+    unknowns: NDArray[np.float64],
+    closure: float,
+    most_iterations: int,
+    rows: list[NewtonRow],
+    progress: Callable[[int, float], None] | None,
+) -> tuple[NDArray[np.float64], Balance, float]:
+    """Step until the closure is reached or nothing is gained any more; `rows` grows by a row a step."""
+    balance = equations.evaluate(unknowns)
+    measure = equations.closure(balance)
+    free, begun = equations.free, len(rows)
+    while measure > closure and len(rows) - begun < most_iterations and np.isfinite(measure):
+        history = [r.closure for r in rows[begun:]]
+        if len(history) > 8 and min(history[-8:]) > 0.999 * min(history[:-8]):
+            break
+        system = LinearSystem(-balance.jacobian[free][:, free])
+        # an exact step where it is cheap, or where the equations are linear and one step does it all
+        tolerance = 1e-10 if system.direct or system.symmetric else 1e-6
+        try:
+            step = system.solve(balance.residual[free], tolerance=tolerance)
+        except ConvergenceError as problem:
+            assert problem.state is not None  # the linear solver hands its last iterate on
+            step = problem.state  # the line search decides what it is worth
+        before = unknowns
+        unknowns, balance, damping = _damped(equations, unknowns, step, balance)
+        measure = equations.closure(balance)
+        change = np.abs(unknowns - before)[free]
+        largest = int(np.argmax(change))
+        place = equations.name_of(int(free[largest]))
+        rows.append(NewtonRow(measure, float(change[largest]), place, damping, system.iterations))
+        if progress is not None:
+            progress(len(rows), measure)
+    return unknowns, balance, measure
+
+
 def solve_flow(
     model: Model,
     *,
@@ -154,7 +192,8 @@ def solve_flow(
     closure : float
         Where to stop: the sum of absolute residuals of all cells over the larger of inflow and outflow.
     most_iterations : int
-        Where to give up.
+        Where to give up. Where the corners of the water table stop Newton's method, it begins anew with
+        smoothed ones and sharpens them, and this counts for each stage.
     progress : callable, optional
         Called with the number of the step and the closure after it.
 
@@ -194,47 +233,35 @@ def solve_flow(
         )
     equations = FlowEquations(model)
     heads = first_heads(model) if first is None else model.grid.per_cell("first", first)
-    unknowns = equations.start(heads)
-    balance = equations.evaluate(unknowns)
-    measure = equations.closure(balance)
     rows: list[NewtonRow] = []
+
+    def attempt(eq: FlowEquations, start: NDArray[np.float64]) -> tuple[NDArray[np.float64], Balance, float]:
+        return _newton(eq, start, closure, most_iterations, rows, progress)
+
+    begin = equations.start(heads)
+    unknowns, balance, measure = attempt(equations, begin)
+    law = model.water_table
+    if measure > closure and not law.confined:
+        # wide bends first, then narrower ones: each answer, closed or not, is a better start for the next
+        unknowns = begin
+        for smoothing in (s for s in _EASED if s > law.smoothing):
+            eased = replace(model, water_table=replace(law, smoothing=smoothing))
+            unknowns, _, _ = attempt(FlowEquations(eased), unknowns)
+        unknowns, balance, measure = attempt(equations, unknowns)
     free = equations.free
-    while measure > closure:
-        history = [r.closure for r in rows]
-        stuck = len(rows) > 8 and min(history[-8:]) > 0.999 * min(history[:-8])
-        if len(rows) >= most_iterations or stuck or not np.isfinite(measure):
-            worst = int(free[np.argmax(np.abs(balance.residual[free]))])
-            raise ConvergenceError(
-                f"steady flow did not close: {measure:.1e} after {len(rows)} Newton steps, asked for "
-                f"{closure:.0e}. The worst balance, {balance.residual[worst]:.3g} m³/day, is at "
-                f"{equations.name_of(worst)}; the last step changed most at {rows[-1].place if rows else '-'}. "
-                "Look there for thin cells, wells in drying cells or strong contrasts; other first heads, or a "
-                "larger `smoothing` of the water table, may help.",
-                iterations=len(rows),
-                history=history,
-                worst=equations.name_of(worst),
-                state=unknowns,
-            )
-        system = LinearSystem(-balance.jacobian[free][:, free])
-        # an exact step where it is cheap, or where the equations are linear and one step does it all
-        tolerance = 1e-10 if system.direct or system.symmetric else 1e-6
-        step = system.solve(balance.residual[free], tolerance=tolerance)
-        before = unknowns
-        unknowns, balance, damping = _damped(equations, unknowns, step, balance)
-        measure = equations.closure(balance)
-        change = np.abs(unknowns - before)[free]
-        largest = int(np.argmax(change))
-        rows.append(
-            NewtonRow(
-                measure,
-                float(change[largest]),
-                equations.name_of(int(free[largest])),
-                damping,
-                system.iterations,
-            )
+    if measure > closure:
+        worst = int(free[np.argmax(np.abs(balance.residual[free]))])
+        raise ConvergenceError(
+            f"steady flow did not close: {measure:.1e} after {len(rows)} Newton steps, asked for "
+            f"{closure:.0e}. The worst balance, {balance.residual[worst]:.3g} m³/day, is at "
+            f"{equations.name_of(worst)}; the last step changed most at {rows[-1].place if rows else '-'}. "
+            "Look there for thin cells, wells in drying cells or strong contrasts; other first heads, or a "
+            "larger `smoothing` of the water table, may help.",
+            iterations=len(rows),
+            history=[r.closure for r in rows],
+            worst=equations.name_of(worst),
+            state=unknowns,
         )
-        if progress is not None:
-            progress(len(rows), measure)
     n = model.grid.n_cells
     record = FlowStep(
         start=0.0,

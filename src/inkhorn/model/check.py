@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
 from inkhorn.model.model import Model
-from inkhorn.model.terms import DrainTerm
+from inkhorn.model.terms import DrainTerm, FixedHeadTerm
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -165,6 +165,20 @@ def _check_drains(model: Model) -> Iterator[Finding]:
                 )
 
 
+def _check_fixed_heads(model: Model) -> Iterator[Finding]:
+    for term in model.terms:
+        if isinstance(term, FixedHeadTerm):
+            low = np.flatnonzero(term.head < model.grid.cells.bottom[term.cells])
+            for feature in np.unique(term.feature[low]):
+                entry = low[term.feature[low] == feature][0]
+                yield Finding(
+                    "warning",
+                    f'fixed head "{term.features[feature]}" lies below the bottom of its cell, which is held dry',
+                    _place(model, int(term.cells[entry])),
+                    "Raise the head, or give it to a lower layer.",
+                )
+
+
 def _check_strata(model: Model) -> Iterator[Finding]:
     if model.site is None:
         return
@@ -213,6 +227,14 @@ def check(model: Model) -> Findings:
     Findings
         Errors first; it prints as a list and turns into a table.
     """
-    looks = (_check_levels, _check_wells, _check_placed, _check_drains, _check_strata, _check_bores)
+    looks = (
+        _check_levels,
+        _check_wells,
+        _check_placed,
+        _check_drains,
+        _check_fixed_heads,
+        _check_strata,
+        _check_bores,
+    )
     rows = [finding for look in looks for finding in look(model)]
     return Findings(tuple(sorted(rows, key=lambda f: f.severity)))

@@ -1,0 +1,21 @@
+"""A confined layer with a slope, a well that takes and one that gives back."""
+
+import numpy as np
+
+import inkhorn as ik
+
+mesh = ik.rectangles((0, 0, 1000, 600), cell=10)
+grid = ik.layered(mesh, [0.0, -20.0], names=["sand"])
+ends = np.flatnonzero((mesh.x < 10) | (mesh.x > 990))
+slope = ik.terms.FixedHeadTerm(cells=ends, head=12.0 - 0.002 * mesh.x[ends])
+wells = ik.terms.WellTerm(
+    cells=mesh.locate([400, 600], [300, 300]),
+    features=("taking", "giving back"),
+    feature=[0, 1],
+    connection=2 * np.pi * 20 / np.log(0.198 * 10 / 0.15),  # of the screened height, Peaceman (1978)
+    rate=[-500.0, 500.0],  # m³/day into the aquifer
+)
+flow = ik.solve_flow(ik.Model(grid, 8.0, porosity=0.25, terms=[slope, wells]))
+print(flow.budget(), flow.well_levels(), sep="\n\n")
+ax = ik.draw.paths(ik.trace(flow, ["giving back"], mark=365.25, most_time=3652.5))
+ax.figure.savefig("01_well_doublet.png")

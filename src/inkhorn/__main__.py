@@ -1,0 +1,5 @@
+"""``python -m inkhorn`` is the command line."""
+
+from inkhorn.cli import main
+
+main()

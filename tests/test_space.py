@@ -1,0 +1,166 @@
+"""Plan meshes, surfaces, strata, cells and faces."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.testing as npt
+import pytest
+import shapely
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import inkhorn as ik
+from inkhorn.space import FLOOR, PlanMesh, sampling_rows, series_conductance, two_point_rows
+
+
+@pytest.mark.parametrize(("half_a", "half_b", "expected"), [
+    (6.0, 3.0, 2.0),  # 1/6 + 1/3 = 1/2
+    (0.0, 4.0, 0.0),  # a closed half closes the face
+    (0.0, 0.0, 0.0),  # and 0/0 makes no warning
+])  # fmt: skip
+def test_half_cells_add_their_resistances(half_a, half_b, expected):
+    npt.assert_allclose(series_conductance(half_a, half_b), expected, rtol=1e-14)
+
+
+def test_a_negative_half_is_named():
+    with pytest.raises(ik.InputError, match=r"half_b\[1\] is -3 m²/day; expected .* \(1 of 2 are bad\). Use 0"):
+        series_conductance([1.0, 1.0], [2.0, -3.0])
+
+
+def test_cells_take_part_by_their_centre_and_the_overhang_is_shared():
+    triangle = shapely.Polygon([(0, 0), (950, 0), (0, 950)])
+    mesh = ik.rectangles(triangle, cell=100)
+    assert mesh.shape == (10, 10)
+    assert mesh.x_edges[0] == -25.0
+    assert np.all(shapely.contains_xy(triangle, mesh.x, mesh.y))
+    assert isinstance(mesh, PlanMesh)
+    npt.assert_allclose([p.area for p in mesh.polygons()], mesh.area)
+
+
+@pytest.mark.parametrize(
+    ("outline", "options", "message"),
+    [
+        ((0, 0, 100, 100), {}, "either `cell`"),
+        ((0, 0, 100, 100), {"cell": 10, "count": 10}, "not both"),
+        ((0, 0, 100, 100), {"cell": 30}, "do not fill 100 m along x"),
+        ((0, 0, 100, 100), {"cell": -10}, "cell"),
+        ((0, 0, 100, 100), {"count": 0}, "at least 1"),
+        ((100, 0, 0, 100), {"cell": 10}, "extent"),
+        (shapely.Polygon([(0, 0), (9, 0), (0, 1)]), {"cell": 100}, "has no cell"),
+    ],
+)
+def test_rectangles_that_cannot_be(outline, options, message):
+    with pytest.raises(ik.InputError, match=message):
+        ik.rectangles(outline, **options)
+
+
+@given(st.integers(1, 7), st.integers(1, 6), st.integers(1, 4), st.integers(0, 2**32 - 1))
+@settings(max_examples=40, deadline=None)
+def test_every_grid_is_whole(columns, rows, layers, seed):
+    """Every cell is closed, every face counted once, volumes fill the space between the surfaces."""
+    rng = np.random.default_rng(seed)
+    mesh = ik.rectangles((0.0, 0.0, 30.0 * columns, 20.0 * rows), count=(columns, rows))
+    thickness = np.where(rng.random((layers, mesh.n_cells)) < 0.3, 0.0, rng.uniform(0.5, 5.0, (layers, mesh.n_cells)))
+    thickness[rng.integers(layers)] += 1.0  # no empty column
+    surfaces = -np.vstack([np.zeros(mesh.n_cells), np.cumsum(thickness, axis=0)])
+    grid = ik.layered(mesh, list(surfaces))
+    cells, faces = grid.cells, grid.faces
+    npt.assert_allclose(cells.volume.sum(), (thickness * mesh.area).sum())
+    npt.assert_array_equal(mesh.locate(mesh.x, mesh.y), np.arange(mesh.n_cells))
+    pairs = {tuple(sorted(p)) for p in faces.cells.tolist()}
+    assert len(pairs) == len(faces)
+    # floors: each column is joined from its top to its base, and layers touch across absent ones
+    floors = faces.kind == FLOOR
+    assert floors.sum() == sum(len(grid.column_of(p)) - 1 for p in range(mesh.n_cells))
+    first, second = faces.cells[floors].T
+    npt.assert_allclose(cells.bottom[first], cells.top[second])
+    npt.assert_allclose(cells.top[grid.uppermost], 0.0)
+    # sides: between neighbours of one layer only, at right angles
+    side = faces.cells[~floors]
+    npt.assert_array_equal(cells.layer[side[:, 0]], cells.layer[side[:, 1]])
+    arm = np.column_stack([cells.x, cells.y])[side]
+    npt.assert_allclose(arm[:, 1] - arm[:, 0], faces.distance[~floors].sum(axis=1)[:, None] * faces.normal[~floors, :2])
+    npt.assert_allclose(grid.to_block(cells.volume)[np.isfinite(grid.to_block(cells.volume))].sum(), cells.volume.sum())
+
+
+def test_level_layers_reproduce_a_linear_head():
+    """Face rows under constant conductivity give the exact flow of a linear head, to 1e-10."""
+    grid = ik.layered(ik.rectangles((0, 0, 400, 300), cell=(40, 50)), [0.0, -3.0, -10.0])
+    c, f = grid.cells, grid.faces
+    slope = np.array([0.01, -0.02, 0.003])
+    head = 5.0 + np.column_stack([c.x, c.y, c.z]) @ slope
+    rows = two_point_rows(f, np.full(len(c), 7.0), np.full(len(c), 0.5))
+    exact = -(np.array([7.0, 7.0, 0.5]) * slope * f.normal).sum(axis=1) * f.area
+    npt.assert_allclose(rows.matrix @ head, exact, rtol=1e-10)
+
+
+def test_surfaces_pass_through_their_points_and_do_not_extrapolate():
+    rng = np.random.default_rng(0)
+    x, y = rng.uniform(0, 100, (2, 30))
+    surface = ik.PointSurface(x, y, 3.0 + 0.1 * x - 0.2 * y)
+    npt.assert_allclose(surface.at(x, y), surface.z)
+    npt.assert_allclose(surface.at([50.0], [50.0]), 3.0 + 5.0 - 10.0)
+    assert surface.z.min() <= surface.at([1e4], [-1e4])[0] <= surface.z.max()
+
+
+@pytest.mark.parametrize(
+    ("xyz", "message"),
+    [
+        (([0, 1], [0, 1], [0, 1]), "has 2 points; expected at least 3"),
+        (([0, 1, 2], [0, 1, 2], [0, 0, 0]), "all lie in one line"),
+        (([0, 1, np.nan], [0, 1, 0], [0, 0, 0]), r"surface.x\[2\] is nan m"),
+    ],
+)
+def test_surfaces_that_cannot_be(xyz, message):
+    with pytest.raises(ik.InputError, match=message):
+        ik.PointSurface(*(np.array(v, float) for v in xyz)).at([0.0], [0.0])
+
+
+def test_the_upper_surface_wins_and_slivers_are_absent():
+    """Where a base rises above its top the layer is gone, and its neighbours touch."""
+    ramp = ik.PointSurface(np.array([0.0, 100, 0, 100]), np.array([0.0, 0, 100, 100]), np.array([-4.0, 4, -4, 4]))
+    strata = ik.Strata(
+        ik.ConstantSurface(2.0),
+        (
+            ik.Layer("upper", ramp, least_thickness=0.5),
+            ik.Layer("middle", ik.ConstantSurface(0.0), least_thickness=0.5),
+            ik.Layer("lower", ik.ConstantSurface(-10.0)),
+        ),
+    )
+    top, bottom = strata.at(np.array([10.0, 60.0, 98.0]), np.array([50.0, 50.0, 50.0]))
+    # x = 10: the ramp at -3.2 leaves no middle; x = 60: 0.8; x = 98: 3.84, above the ground
+    npt.assert_allclose(top, [[2, 2, np.nan], [np.nan, 0.8, 2], [-3.2, 0, 0]])
+    npt.assert_allclose(bottom, [[-3.2, 0.8, np.nan], [np.nan, 0, 0], [-10, -10, -10]])
+    (name, bad, rise, number), *_ = strata.crossings()
+    assert (name, bad.tolist(), rise.tolist(), number) == ("upper", [1, 3], [2.0, 2.0], 4)
+
+
+@pytest.mark.parametrize(
+    ("values", "spread"),
+    [(3.0, [3, 3, 3, 3]), ([1.0, 2.0], [1, 1, 2, 2]), ([[[1.0, 2.0]], [[3.0, 4.0]]], [1, 2, 3, 4])],
+)
+def test_values_spread_over_cells(values, spread):
+    grid = ik.layered(ik.rectangles((0, 0, 20, 10), cell=10), [0.0, -1.0, -2.0])
+    npt.assert_allclose(grid.per_cell("k", values), spread)
+
+
+def test_grids_that_cannot_be():
+    mesh = ik.rectangles((0, 0, 20, 10), cell=10)
+    with pytest.raises(ik.InputError, match='layer "b" is upside down at x=5, y=5: top -2 m, bottom -1 m'):
+        ik.layered(mesh, [0.0, -2.0, [-1.0, -3.0]], names=["a", "b"])
+    with pytest.raises(ik.InputError, match="at least a top and a base"):
+        ik.layered(mesh, [0.0])
+    with pytest.raises(ik.InputError, match=r"k has the shape \(3,\); expected one number, one per layer \(1,\)"):
+        ik.layered(mesh, [0.0, -1.0]).per_cell("k", [1.0, 2.0, 3.0])
+    with pytest.raises(ik.InputError, match="no layer 'sadn'"):
+        ik.layered(mesh, [0.0, -1.0], names=["sand"]).layer_index("sadn")
+
+
+def test_sampling_is_linear_and_leaves_out_what_is_absent():
+    mesh = ik.rectangles((0, 0, 100, 100), cell=10)
+    base = np.where((mesh.x > 50) & (mesh.y > 50), 0.0, -5.0)  # layer 0 absent in one quarter
+    grid = ik.layered(mesh, [0.0, base, -10.0])
+    values = 2.0 + 0.3 * grid.cells.x - 0.1 * grid.cells.y
+    rows = sampling_rows(grid, [0, 0, 1], [22.0, 75.0, 75.0], [31.0, 75.0, 81.0])
+    npt.assert_allclose(rows @ values, [2 + 6.6 - 3.1, 0.0, 2 + 22.5 - 8.1])
+    npt.assert_array_equal(np.diff(rows.indptr) > 0, [True, False, True])
