@@ -34,7 +34,9 @@ def first_project(tmp_path):
     folder = tmp_path / "first"
     write_new(folder)
     site = folder / "site.toml"
-    site.write_text(site.read_text(encoding="utf-8").replace('cell = "25 m"', 'cell = "100 m"'), encoding="utf-8")
+    site.write_text(
+        site.read_text(encoding="utf-8").replace('cell = "25 m"', 'cell = "100 m"'), encoding="utf-8"
+    )
     return folder
 
 

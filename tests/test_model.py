@@ -17,7 +17,8 @@ from tests.conftest import held, rain
 
 SQUARE = shapely.box(0, 0, 1000, 1000)
 STRATA = ik.Strata(
-    ik.ConstantSurface(20.0), (ik.Layer("sand", ik.ConstantSurface(10.0)), ik.Layer("gravel", ik.ConstantSurface(0.0)))
+    ik.ConstantSurface(20.0),
+    (ik.Layer("sand", ik.ConstantSurface(10.0)), ik.Layer("gravel", ik.ConstantSurface(0.0))),
 )
 MATERIALS = {"sand": ik.Material("sand", 5.0, 5.0, 0.25), "gravel": ik.Material("gravel", 50.0, 5.0, 0.2)}
 STREAM = shapely.LineString([(50, 950), (333, 507), (333, 100)])
@@ -28,7 +29,9 @@ WELL = ik.Well(name="w", x=700.0, y=500.0, screen_top=12.0, screen_bottom=2.0, a
 
 
 def site(*features: ik.FixedHead, **changes: object) -> ik.Site:
-    return ik.Site(**{"boundary": SQUARE, "strata": STRATA, "materials": MATERIALS, "features": features, **changes})
+    return ik.Site(
+        **{"boundary": SQUARE, "strata": STRATA, "materials": MATERIALS, "features": features, **changes}
+    )
 
 
 @pytest.mark.parametrize("cell", [50.0, 62.5, 100.0])
@@ -36,7 +39,9 @@ def test_totals_of_what_is_placed_do_not_depend_on_the_grid(cell):
     field = shapely.Polygon([(10, 20), (480, 40), (260, 630)])
     everything = site(
         RIVER,
-        ik.Drain(name="ditch", shape=shapely.LineString([(500, 0), (500, 1000)]), level=15.0, conductance=2.0),
+        ik.Drain(
+            name="ditch", shape=shapely.LineString([(500, 0), (500, 1000)]), level=15.0, conductance=2.0
+        ),
         ik.Drain(name="field", shape=field, level=15.0, conductance=0.01),
         WELL,
         ik.Recharge(name="rain", shape=SQUARE, rate=0.001),
@@ -53,7 +58,7 @@ def test_totals_of_what_is_placed_do_not_depend_on_the_grid(cell):
     npt.assert_allclose(placed.loc["rain", "total"], 1000.0, rtol=1e-9)
     npt.assert_allclose(placed.loc["more", "total"], 0.002 * field.area, rtol=1e-9)
     assert placed.loc["w", "note"] == "screen in sand 20%, gravel 80%"
-    assert (placed["outside"] == 0).all()
+    assert (placed["share outside"] == 0).all()
     assert model.inflow_concentration == {"salt": {"more": 7.0}}
     # lines go to the cell that holds their bed
     river = model.term("river")
@@ -118,7 +123,10 @@ def test_descriptions_that_cannot_be(make, message):
         ((RIVER, replace(WELL, screen_top=-2.0, screen_bottom=-5.0)), "error", 'well "w" meets no cell', "w"),
         ((RIVER, replace(WELL, screen_bottom=-30.0)), "warning", '71% of well "w" lies outside', "w"),
         (
-            (ik.FixedHead(name="pond", shape=shapely.box(600, 400, 800, 600), head=19.0, every_layer=True), WELL),
+            (
+                ik.FixedHead(name="pond", shape=shapely.box(600, 400, 800, 600), head=19.0, every_layer=True),
+                WELL,
+            ),
             "error",
             'well "w" stands in a cell of fixed head',
             'layer "sand", x=750, y=550',
@@ -178,7 +186,9 @@ def test_models_that_cannot_be(options, message):
 def test_terms_refuse_what_cannot_be():
     with pytest.raises(ik.InputError, match=r"fixed head\[0\] is nan m"):
         held([0], np.nan)
-    with pytest.raises(ik.InputError, match=r"river: stage has the shape \(3,\); expected one number or \(2,\)"):
+    with pytest.raises(
+        ik.InputError, match=r"river: stage has the shape \(3,\); expected one number or \(2,\)"
+    ):
         ik.terms.RiverTerm(cells=[0, 1], conductance=1.0, stage=[1.0, 2.0, 3.0])
     with pytest.raises(ik.InputError, match='well "b" meets no cell'):
         ik.terms.WellTerm(cells=[0], features=("a", "b"), feature=[0], connection=1.0, rate=0.0)
@@ -195,7 +205,9 @@ def test_laws_of_partly_filled_cells():
     over, _ = ramp(np.array([-1.0, 0.0, 1.0]), 0.1)
     npt.assert_allclose(over, [0.0, 0.025, 1.0])
     share, up, down = face_saturation(np.array([0.5, 0.0, 1.0]), np.array([0.3, 0.9, 0.0]))
-    npt.assert_allclose(share, [0.4, 0.0, 1.0])  # wet both sides: mean; none drawn from dry, none held back by it
+    npt.assert_allclose(
+        share, [0.4, 0.0, 1.0]
+    )  # wet both sides: mean; none drawn from dry, none held back by it
     npt.assert_allclose(up[:1] + down[:1], 1.0)
 
 

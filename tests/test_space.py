@@ -23,7 +23,9 @@ def test_half_cells_add_their_resistances(half_a, half_b, expected):
 
 
 def test_a_negative_half_is_named():
-    with pytest.raises(ik.InputError, match=r"half_b\[1\] is -3 m²/day; expected .* \(1 of 2 are bad\). Use 0"):
+    with pytest.raises(
+        ik.InputError, match=r"half_b\[1\] is -3 m²/day; expected .* \(1 of 2 are bad\). Use 0"
+    ):
         series_conductance([1.0, 1.0], [2.0, -3.0])
 
 
@@ -60,7 +62,9 @@ def test_every_grid_is_whole(columns, rows, layers, seed):
     """Every cell is closed, every face counted once, volumes fill the space between the surfaces."""
     rng = np.random.default_rng(seed)
     mesh = ik.rectangles((0.0, 0.0, 30.0 * columns, 20.0 * rows), count=(columns, rows))
-    thickness = np.where(rng.random((layers, mesh.n_cells)) < 0.3, 0.0, rng.uniform(0.5, 5.0, (layers, mesh.n_cells)))
+    thickness = np.where(
+        rng.random((layers, mesh.n_cells)) < 0.3, 0.0, rng.uniform(0.5, 5.0, (layers, mesh.n_cells))
+    )
     thickness[rng.integers(layers)] += 1.0  # no empty column
     surfaces = -np.vstack([np.zeros(mesh.n_cells), np.cumsum(thickness, axis=0)])
     grid = ik.layered(mesh, list(surfaces))
@@ -79,8 +83,12 @@ def test_every_grid_is_whole(columns, rows, layers, seed):
     side = faces.cells[~floors]
     npt.assert_array_equal(cells.layer[side[:, 0]], cells.layer[side[:, 1]])
     arm = np.column_stack([cells.x, cells.y])[side]
-    npt.assert_allclose(arm[:, 1] - arm[:, 0], faces.distance[~floors].sum(axis=1)[:, None] * faces.normal[~floors, :2])
-    npt.assert_allclose(grid.to_block(cells.volume)[np.isfinite(grid.to_block(cells.volume))].sum(), cells.volume.sum())
+    npt.assert_allclose(
+        arm[:, 1] - arm[:, 0], faces.distance[~floors].sum(axis=1)[:, None] * faces.normal[~floors, :2]
+    )
+    npt.assert_allclose(
+        grid.to_block(cells.volume)[np.isfinite(grid.to_block(cells.volume))].sum(), cells.volume.sum()
+    )
 
 
 def test_level_layers_reproduce_a_linear_head():
@@ -118,7 +126,9 @@ def test_surfaces_that_cannot_be(xyz, message):
 
 def test_the_upper_surface_wins_and_slivers_are_absent():
     """Where a base rises above its top the layer is gone, and its neighbours touch."""
-    ramp = ik.PointSurface(np.array([0.0, 100, 0, 100]), np.array([0.0, 0, 100, 100]), np.array([-4.0, 4, -4, 4]))
+    ramp = ik.PointSurface(
+        np.array([0.0, 100, 0, 100]), np.array([0.0, 0, 100, 100]), np.array([-4.0, 4, -4, 4])
+    )
     strata = ik.Strata(
         ik.ConstantSurface(2.0),
         (
@@ -150,7 +160,9 @@ def test_grids_that_cannot_be():
         ik.layered(mesh, [0.0, -2.0, [-1.0, -3.0]], names=["a", "b"])
     with pytest.raises(ik.InputError, match="at least a top and a base"):
         ik.layered(mesh, [0.0])
-    with pytest.raises(ik.InputError, match=r"k has the shape \(3,\); expected one number, one per layer \(1,\)"):
+    with pytest.raises(
+        ik.InputError, match=r"k has the shape \(3,\); expected one number, one per layer \(1,\)"
+    ):
         ik.layered(mesh, [0.0, -1.0]).per_cell("k", [1.0, 2.0, 3.0])
     with pytest.raises(ik.InputError, match="no layer 'sadn'"):
         ik.layered(mesh, [0.0, -1.0], names=["sand"]).layer_index("sadn")

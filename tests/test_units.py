@@ -67,7 +67,8 @@ def test_every_kind_knows_its_example_and_scales(value, kind):
 
 
 @pytest.mark.parametrize(
-    ("header", "split"), [("rate [l/s]", ("rate", "l/s")), ("x", ("x", "")), (" sand base [ m ] ", ("sand base", "m"))]
+    ("header", "split"),
+    [("rate [l/s]", ("rate", "l/s")), ("x", ("x", "")), (" sand base [ m ] ", ("sand base", "m"))],
 )
 def test_headers_carry_units(header, split):
     assert split_header(header) == split

@@ -90,7 +90,12 @@ def _told() -> Iterator[Run]:
         def progress(words: str, share: float | None) -> None:
             bar.update(task, description=words, total=None if share is None else 1.0, completed=share or 0.0)
 
-        yield Run(say=lambda line: console.print(line, markup=False, soft_wrap=True), progress=progress)
+        try:
+            yield Run(say=lambda line: console.print(line, markup=False, soft_wrap=True), progress=progress)
+        except KeyboardInterrupt:
+            bar.stop()
+            typer.echo("interrupted; nothing was left half-written", err=True)
+            raise typer.Exit(1) from None
 
 
 def _read(site: Path) -> Any:
@@ -109,7 +114,8 @@ def check(site: SiteFile) -> None:
     model, findings = check_project(project)
     typer.echo(f"{model.grid.mesh!r}\n{model.grid!r}")
     if model.placed is not None:
-        _print_frame(model.placed, "What landed where")
+        shares = [f"{share:.1%}" if share else "-" for share in model.placed["share outside"]]
+        _print_frame(model.placed.assign(**{"share outside": shares}), "What landed where")
     if len(findings):
         _print_frame(findings.frame(), "Findings")
     else:
@@ -184,9 +190,6 @@ def main() -> None:
     """Run the command line: exit code 0 fine, 1 a problem in the run, 2 bad input."""
     try:
         app(standalone_mode=True)
-    except KeyboardInterrupt:
-        typer.echo("interrupted; nothing was left half-written", err=True)
-        sys.exit(1)
     except Exception as problem:
         from inkhorn.errors import InkhornError, InputError
 

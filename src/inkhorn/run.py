@@ -153,7 +153,8 @@ def _do_paths(folder: Path, flow: FlowResult, project: Project, run: Run) -> Non
     write_paths(traced, folder / "paths.gpkg")
     write_table(traced.ends, folder / "path_ends.csv")
     _picture(folder / "paths.png", draw.paths, traced)
-    run.tell(str(traced))
+    longest = traced.ends["travel time [day]"].max() / YEAR
+    run.tell(f"{len(traced.ends)} particles followed {asked.direction}, for up to {longest:.3g} years")
 
 
 def _do_transport(folder: Path, flow: FlowResult, project: Project, run: Run) -> None:
@@ -178,7 +179,7 @@ def _do_transport(folder: Path, flow: FlowResult, project: Project, run: Run) ->
     write_concentration(plume, folder / "concentration.nc")
     mass = plume.budget()
     write_table(mass, folder / "mass_budget.csv")
-    run.tell(f"{plume}; mass budget closes to {abs(mass.attrs['closing_error_percent']):.1e} %")
+    run.tell(f"mass budget of {species.name} closes to {abs(mass.attrs['closing_error_percent']):.1e} %")
     _picture(folder / "plume.png", draw.plume, plume)
     if asked.watch:
         series = {name: plume.at_well(name) for name in asked.watch}

@@ -64,14 +64,17 @@ def test_flow_between_canals_follows_dupuit(n, recharge):
     npt.assert_allclose(flow.steps[-1].heads, exact, atol=2e-5)
     # no recharge: Q = K (h1² - h2²) / 2L per metre of width
     if recharge == 0.0:
-        npt.assert_allclose(flow.budget().loc["fixed head", "in [m³/day]"], 10.0 * 75.0 / 2000.0 * 10.0, rtol=1e-5)
+        npt.assert_allclose(
+            flow.budget().loc["fixed head", "in [m³/day]"], 10.0 * 75.0 / 2000.0 * 10.0, rtol=1e-5
+        )
 
 
 def test_the_film_hardly_matters():
     grid = strip(40)
     model = ik.Model(grid, 10.0, terms=[held([0, 40], [10.0, 5.0]), rain(grid, 0.001)])
     heads = [
-        ik.solve_flow(replace(model, water_table=ik.WaterTable(film=film))).steps[-1].heads for film in (1e-6, 1e-7)
+        ik.solve_flow(replace(model, water_table=ik.WaterTable(film=film))).steps[-1].heads
+        for film in (1e-6, 1e-7)
     ]
     npt.assert_allclose(heads[0], heads[1], atol=1e-5)
 
@@ -84,7 +87,10 @@ def test_a_water_table_crosses_layers_like_one_layer(vertical, sides):
     """
     n = 50
     grid = strip(n, surfaces=(30.0, 8.0, 6.0, 0.0))
-    both, head = np.concatenate([grid.number[:, 0], grid.number[:, n]]), np.tile([10.0, 5.0], (3, 1)).T.ravel()
+    both, head = (
+        np.concatenate([grid.number[:, 0], grid.number[:, n]]),
+        np.tile([10.0, 5.0], (3, 1)).T.ravel(),
+    )
     keep = np.full(6, sides == "all") | (grid.cells.bottom[both] < head)
     model = ik.Model(grid, 10.0, vertical, terms=[held(both[keep], head[keep]), rain(grid, 0.001)])
     table = ik.solve_flow(model).water_table()
@@ -135,7 +141,10 @@ def manufactured(n: int, layers: int):
         ahead[axis] = step
         d = [0.5 * e if k == axis else 0.0 for k in range(3)]
         mid = [x + ahead[0], y + ahead[1], z + ahead[2]]
-        slope = (head(mid[0] + d[0], mid[1] + d[1], mid[2] + d[2]) - head(mid[0] - d[0], mid[1] - d[1], mid[2] - d[2])) / e
+        slope = (
+            head(mid[0] + d[0], mid[1] + d[1], mid[2] + d[2])
+            - head(mid[0] - d[0], mid[1] - d[1], mid[2] - d[2])
+        ) / e
         return conductivity(*mid) * slope
 
     place = (c.x, c.y, c.z)
@@ -190,5 +199,7 @@ def test_two_layers_share_a_well_by_transmissivity():
     cells = np.concatenate([grid.number[0, rim], grid.number[1, rim]])
     middle = grid.number[:, mesh.locate([0.0], [0.0])[0]]
     well = ik.terms.WellTerm(cells=middle, connection=np.array([10.0, 30.0]), rate=-100.0, features=("w",))
-    flow = ik.solve_flow(ik.Model(grid, np.array([6.0, 1.0]), np.array([1e-9, 1e-9]), terms=[held(cells, 5.0), well]))
+    flow = ik.solve_flow(
+        ik.Model(grid, np.array([6.0, 1.0]), np.array([1e-9, 1e-9]), terms=[held(cells, 5.0), well])
+    )
     npt.assert_allclose(-flow.steps[-1].term_flow[1], [100.0 * 60 / 90, 100.0 * 30 / 90], rtol=1e-6)

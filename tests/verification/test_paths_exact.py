@@ -53,7 +53,9 @@ def test_there_and_back_again(quillmere):
     there = ik.trace(quillmere, start, most_time=3000.0)
     end = there.points.iloc[-1]
     assert end["time [day]"] == 3000.0
-    back = ik.trace(quillmere, [end[["x [m]", "y [m]", "z [m]"]].to_numpy(float)], backward=True, most_time=3000.0)
+    back = ik.trace(
+        quillmere, [end[["x [m]", "y [m]", "z [m]"]].to_numpy(float)], backward=True, most_time=3000.0
+    )
     npt.assert_allclose(back.ends[["end x [m]", "end y [m]", "end z [m]"]].to_numpy(), start, atol=0.01)
 
 

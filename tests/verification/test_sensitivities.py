@@ -68,10 +68,14 @@ def test_tangent_and_adjoint_agree(quillmere):
     npt.assert_allclose(forward, backward, rtol=1e-10)
 
 
-@pytest.mark.parametrize("name", ["fixed head.head", "river.stage", "drain.level", "well.rate", "river.conductance"])
+@pytest.mark.parametrize(
+    "name", ["fixed head.head", "river.stage", "drain.level", "well.rate", "river.conductance"]
+)
 def test_inputs_of_terms_equal_differences(quillmere, name):
     values = quillmere.model.input(name)
-    change = np.linspace(0.5, 1.5, len(values)) * (1.0 if "level" in name or "head" in name else np.abs(values))
+    change = np.linspace(0.5, 1.5, len(values)) * (
+        1.0 if "level" in name or "head" in name else np.abs(values)
+    )
     exact = ik.FlowSensitivity(quillmere).tangent({name: change})[: quillmere.model.grid.n_cells]
 
     def heads(step: float) -> np.ndarray:
@@ -103,7 +107,10 @@ def test_more_parameters_than_observations_go_by_the_adjoint(quillmere, paramete
     from dataclasses import replace
 
     few = replace(
-        observations, bores=observations.bores[:3], measured=observations.measured[:3], rows=observations.rows[:3]
+        observations,
+        bores=observations.bores[:3],
+        measured=observations.measured[:3],
+        rows=observations.rows[:3],
     )
     by_adjoint = head_sensitivities(quillmere, parameters, few)
     by_tangent = head_sensitivities(quillmere, parameters, observations)[:3]

@@ -34,7 +34,12 @@ def front(n: int, step: float, *, flushed: bool):
         water_table=ik.WaterTable(confined=True),
     )
     result = ik.solve_transport(
-        ik.solve_flow(model, closure=1e-13), SALT, duration=time, step=step, spreading=ik.Spreading(longitudinal=alpha), outputs=1
+        ik.solve_flow(model, closure=1e-13),
+        SALT,
+        duration=time,
+        step=step,
+        spreading=ik.Spreading(longitudinal=alpha),
+        outputs=1,
     )
     v = k * 2.0 / length / porosity
     x = grid.cells.x + (0.0 if flushed else 0.5 * length / n)

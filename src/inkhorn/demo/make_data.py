@@ -176,8 +176,8 @@ def true_model(project: Any, rng: np.random.Generator) -> Model:
     grid: Grid = model.grid
     factor = np.ones(grid.n_cells)
     for k, (name, mean) in enumerate(TRUE_CONDUCTIVITY.items()):
-        spread = 0.35 if name == "lake clay" else 0.55
-        field = spread * random_field(mesh, 350.0, rng)
+        spread = 0.18 if name == "lake clay" else 0.25
+        field = spread * random_field(mesh, 200.0, rng)
         here = grid.cells.layer == k
         plan = grid.cells.plan[here]
         factor[here] = (

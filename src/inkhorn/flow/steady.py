@@ -159,8 +159,7 @@ def _newton(
         try:
             step = system.solve(balance.residual[free], tolerance=tolerance)
         except ConvergenceError as problem:
-            assert problem.state is not None  # the linear solver hands its last iterate on
-            step = problem.state  # the line search decides what it is worth
+            step = np.asarray(problem.state)  # its last iterate: the line search decides what that is worth
         before = unknowns
         unknowns, balance, damping = _damped(equations, unknowns, step, balance)
         measure = equations.closure(balance)

@@ -132,7 +132,7 @@ def _check_wells(model: Model) -> Iterator[Finding]:
 def _check_placed(model: Model) -> Iterator[Finding]:
     if model.placed is None:
         return
-    for row in model.placed.itertuples():
+    for row in model.placed.rename(columns={"share outside": "outside"}).itertuples():
         if row.cells == 0:
             yield Finding(
                 "error" if row.kind == "well" else "warning",

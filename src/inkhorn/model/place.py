@@ -216,6 +216,21 @@ _KINDS: list[tuple[type[Feature], Callable[[Any, _Plan], _Spot], type[Term], tup
 ]
 
 
+def _refuse_reversed_layers(site: Site, grid: Grid) -> None:
+    """Refuse a layer whose base is above the surface over it in every column."""
+    x, y = grid.mesh.x, grid.mesh.y
+    ceiling = site.strata.ground.at(x, y)
+    for layer in site.strata.layers:
+        base = layer.base.at(x, y)
+        rise = base - ceiling
+        if rise.min() > 0.01:
+            raise InputError(
+                f'layer "{layer.name}" is upside down: its base lies above the surface over it everywhere, by '
+                f"{rise.min():.3g} to {rise.max():.3g} m. Check which surface is which, and that they are elevations."
+            )
+        ceiling = np.minimum(ceiling, base)
+
+
 def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = None) -> Model:
     """Place a site on a plan mesh or on a grid made of one.
 
@@ -239,7 +254,7 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
     Raises
     ------
     InputError
-        If more than half the points of a layer's base lie above the surface over it.
+        If more than half the points of a layer's base lie above the surface over it, or all of it does.
     """
     import pandas as pd
 
@@ -251,6 +266,7 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
                 "elevation and not a depth."
             )
     grid = on if isinstance(on, Grid) else layered(on, site.strata)
+    _refuse_reversed_layers(site, grid)
     plan = _Plan(grid)
     terms, rows = [], []
     for kind, placing, term, per_feature in _KINDS:
@@ -265,7 +281,7 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
                 "cells": len(np.unique(s.cells)),
                 "total": s.total,
                 "unit": s.unit,
-                "outside": max(round(s.outside, 9), 0.0) if len(s.cells) else 1.0,
+                "share outside": max(round(s.outside, 9), 0.0) + 0.0 if len(s.cells) else 1.0,
                 "note": s.note,
             }
             for s in spots
@@ -287,7 +303,9 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
             }
             for s in site.species
         },
-        placed=pd.DataFrame(rows, columns=["feature", "kind", "cells", "total", "unit", "outside", "note"]),
+        placed=pd.DataFrame(
+            rows, columns=["feature", "kind", "cells", "total", "unit", "share outside", "note"]
+        ),
         site=site,
         name=site.name,
         **{HORIZONTAL: conductivity},

@@ -1,0 +1,80 @@
+"""Make the pictures of the README from the demo: ``python docs/make_screenshots.py`` (Chromium not needed).
+
+The terminal's pictures are drawn with Matplotlib from what the commands print.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+HERE = Path(__file__).parent / "screenshots"
+PICTURES = {
+    "plume.png": "plume.png",
+    "heads_gravel.png": "heads.png",
+    "section.png": "section.png",
+    "measured_against_computed.png": "fit.png",
+    "paths.png": "paths.png",
+    "concentration_at_wells.png": "concentration_at_wells.png",
+}
+
+
+def said(folder: Path, *words: str) -> str:
+    """What a command prints on a terminal of 116 columns, with the prompt before it."""
+    done = subprocess.run(
+        [sys.executable, "-m", "inkhorn", *words],
+        cwd=folder,
+        capture_output=True,
+        text=True,
+        env={**os.environ, "COLUMNS": "116"},
+    )
+    return f"$ inkhorn {' '.join(words)}\n{done.stdout}{done.stderr}"
+
+
+def picture_of_terminal(text: str, path: Path, columns: int = 118) -> None:
+    """Draw text as a terminal shows it."""
+    from matplotlib.figure import Figure
+
+    lines = [
+        part
+        for line in text.splitlines()
+        for part in ([line[:columns], line[columns:]] if line else [""])
+        if part or not line
+    ]
+    height = max(len(lines), 12) * 0.195 + 0.5
+    figure = Figure(figsize=(12.8, height), dpi=100, facecolor="#16181d")
+    for k, line in enumerate(lines):
+        colour = "#8fd18f" if line.startswith("$") else "#ff8a80" if line.startswith("error") else "#e6e6e6"
+        figure.text(
+            0.018, 1.0 - (0.32 + 0.195 * k) / height, line, family="DejaVu Sans Mono", fontsize=9.6, color=colour,
+            parse_math=False,
+        )  # fmt: skip
+    figure.savefig(path)
+
+
+def main() -> None:
+    """Run the demo and the commands in a folder that is thrown away, and keep their pictures."""
+    HERE.mkdir(exist_ok=True)
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        picture_of_terminal(said(folder, "demo"), HERE / "demo.png")
+        for made, kept in PICTURES.items():
+            shutil.copyfile(folder / "quillmere" / "runs" / "fit-001" / made, HERE / kept)
+        good = said(folder, "check", "quillmere/site.toml")
+        site = folder / "quillmere" / "site.toml"
+        text = site.read_text(encoding="utf-8")
+        site.write_text(
+            text.replace('conductivity = "25 m/day"', 'conductivty = "25 m/day"').replace(
+                "550 mm/year", "550 mm"
+            ),
+            encoding="utf-8",
+        )
+        picture_of_terminal(good + "\n" + said(folder, "check", "quillmere/site.toml"), HERE / "check.png")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,179 @@
+"""The command line from end to end, and the run folders it leaves."""
+
+from __future__ import annotations
+
+import hashlib
+import subprocess
+import sys
+import time
+
+import geopandas as gpd
+import numpy as np
+import numpy.testing as npt
+import pandas as pd
+import pytest
+import xarray as xr
+
+import inkhorn as ik
+from tests.conftest import tree
+
+
+def test_help_names_every_command(command):
+    code, out, _ = command("--help")
+    assert code == 0
+    for verb in ("check", "run", "fit", "new", "demo"):
+        assert verb in out
+        assert command(verb, "--help")[0] == 0
+
+
+def test_importing_loads_nothing_heavy():
+    heavy = ("numpy", "pandas", "matplotlib", "numba", "pint")
+    code = f"import sys, inkhorn; print([m for m in {heavy} if m in sys.modules])"
+    out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
+    assert out.strip() == "[]"
+
+
+def test_every_public_name_is_there():
+    for name in ik.__all__:
+        assert getattr(ik, name) is not None
+    assert set(ik.__all__) == set(dir(ik))
+    with pytest.raises(AttributeError, match="no attribute 'solve_everything'"):
+        ik.solve_everything  # noqa: B018
+
+
+def test_a_new_project_runs_as_it_is(tmp_path):
+    """Through the interpreter, as a shell would."""
+    for words in (["new", "first"], ["check", "first/site.toml"], ["run", "first/site.toml"]):
+        done = subprocess.run(
+            [sys.executable, "-m", "inkhorn", *words], cwd=tmp_path, capture_output=True, text=True
+        )
+        assert (done.returncode, done.stderr) == (0, "")
+    folder = tmp_path / "first" / "runs" / "run-001"
+    digests = (folder / "inputs" / "sha256.txt").read_text().split()[::2]
+    assert hashlib.sha256((folder / "inputs" / "site.toml").read_bytes()).hexdigest() == digests[0]
+    assert "water budget closes" in (folder / "log.txt").read_text()
+    again = subprocess.run(
+        [sys.executable, "-m", "inkhorn", "new", "first"], cwd=tmp_path, capture_output=True, text=True
+    )
+    assert again.returncode == 2
+    assert "is not empty" in again.stderr
+
+
+def test_runs_are_numbered_and_alike(first_project, command):
+    """Same input, same bits; an earlier run is left as it was."""
+    site = first_project / "site.toml"
+    assert command("run", site)[0] == 0
+    first = tree(first_project / "runs" / "run-001")
+    code, out, _ = command("run", site)
+    assert code == 0
+    assert "run-002" in out
+    assert tree(first_project / "runs" / "run-001") == first
+    second = tree(first_project / "runs" / "run-002")
+    assert second.keys() == first.keys()
+    for name in ("budget.csv", "path_ends.csv", "residuals.csv", "solver.csv", "section.png"):
+        assert second[name] == first[name]
+    with xr.open_dataset(first_project / "runs" / "run-001" / "heads.nc", decode_timedelta=False) as data:
+        assert data["head"].dims == ("time", "layer", "y", "x")
+        assert data["head"].attrs["units"] == "m"
+        assert data.attrs["Conventions"] == "CF-1.11"
+        assert data["layer"].to_numpy().tolist() == ["sand", "gravel"]
+    lines = gpd.read_file(first_project / "runs" / "run-001" / "paths.gpkg", layer="paths")
+    assert len(lines) == 24
+    assert lines.geometry.length.min() > 0
+
+
+def test_a_run_that_fails_leaves_nothing_half_written(first_project, command, monkeypatch):
+    def stopped(*_: object, **__: object) -> None:
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr("inkhorn.run.trace", stopped)
+    code, _, err = command("run", first_project / "site.toml")
+    assert code == 1
+    assert "interrupted" in err
+    assert list((first_project / "runs").iterdir()) == []
+
+
+def test_not_converging_is_a_problem_of_the_run(first_project, command, monkeypatch):
+    from inkhorn import flow
+
+    def hardly(model: ik.Model, **options: object) -> object:
+        return flow.solve_flow(model, **{**options, "most_iterations": 0})
+
+    monkeypatch.setattr("inkhorn.run.solve_flow", hardly)
+    code, _, err = command("run", first_project / "site.toml", "--out", first_project / "elsewhere")
+    assert code == 1
+    assert "did not close" in err
+    assert "layer" in err
+    assert not (first_project / "elsewhere").exists()
+
+
+def test_fit_brings_heads_to_levels(first_project, command):
+    code, out, err = command("fit", first_project / "site.toml")
+    assert (code, err) == (0, "")
+    folder = first_project / "runs" / "fit-001"
+    stats = pd.read_csv(folder / "statistics.csv", index_col="fit")
+    assert stats.loc["after", "rms"] < 0.5 * stats.loc["before", "rms"]
+    table = pd.read_csv(folder / "parameters.csv")
+    assert table["parameter"].tolist() == ["conductivity of sand", "conductivity of gravel"]
+    residuals = pd.read_csv(folder / "residuals.csv")
+    npt.assert_allclose(
+        residuals["residual [m]"], residuals["measured [m]"] - residuals["computed [m]"], atol=1e-8
+    )
+    npt.assert_allclose(
+        np.sqrt((residuals["residual [m]"] ** 2).mean()), stats.loc["after", "rms"], rtol=1e-6
+    )
+    assert "Parameters" in out
+
+
+def test_a_project_without_a_fit_says_what_to_add(first_project, command):
+    site = first_project / "site.toml"
+    text = site.read_text(encoding="utf-8")
+    site.write_text(text[: text.index("[fit]")] + text[text.index("[paths]") :], encoding="utf-8")
+    code, _, err = command("fit", site)
+    assert code == 2
+    assert "[fit]" in err
+
+
+@pytest.fixture(scope="module")
+def demo_run(tmp_path_factory):
+    folder = tmp_path_factory.mktemp("shell")
+    begun = time.perf_counter()
+    done = subprocess.run(
+        [sys.executable, "-m", "inkhorn", "demo"], cwd=folder, capture_output=True, text=True
+    )
+    assert (done.returncode, done.stderr) == (0, ""), done.stderr
+    return folder / "quillmere", done.stdout, time.perf_counter() - begun
+
+
+def test_the_demo_goes_from_data_to_a_fitted_plume(demo_run):
+    project, out, _ = demo_run
+    folder = project / "runs" / "fit-001"
+    stats = pd.read_csv(folder / "statistics.csv", index_col="fit")
+    assert stats.loc["after", "rms"] < 0.2 < 0.5 < stats.loc["before", "rms"]
+    budget = pd.read_csv(folder / "budget.csv", index_col="term")
+    npt.assert_allclose(budget.loc["total", "in [m³/day]"], budget.loc["total", "out [m³/day]"], rtol=1e-8)
+    mass = pd.read_csv(folder / "mass_budget.csv", index_col=["term", "feature"])
+    total = mass.loc["total"].iloc[0]
+    npt.assert_allclose(total["in [kg]"], total["out [kg]"], rtol=1e-8)
+    with xr.open_dataset(folder / "concentration.nc", decode_timedelta=False) as data:
+        assert data["chloride"].dims == ("time", "layer", "y", "x")
+        assert float(data["chloride"].min()) > 13.999
+    pictures = sorted(p.stem for p in folder.glob("*.png"))
+    assert len([p for p in pictures if p.startswith("heads_")]) == 6
+    assert {"section", "paths", "plume", "measured_against_computed", "concentration_at_wells"} < set(
+        pictures
+    )
+    assert "passes the limit of 90" in out
+    assert "truth" in out
+
+
+def test_the_demo_uses_a_project_that_is_there(demo_run, command):
+    project, *_ = demo_run
+    site = project / "site.toml"
+    site.write_text(
+        site.read_text(encoding="utf-8").replace('cell = "100 m"', 'cell = "250 m"'), encoding="utf-8"
+    )
+    code, out, _ = command("demo", project)
+    assert code == 0
+    assert "Using the project" in out
+    assert (project / "runs" / "fit-002" / "heads.nc").exists()

@@ -1,0 +1,99 @@
+"""Pictures: what stands on their axes, and that they can be saved."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from matplotlib.figure import Figure
+
+import inkhorn as ik
+from tests.conftest import held, rain, strip
+
+
+@pytest.fixture
+def ax():
+    return Figure(figsize=(6, 4)).subplots()
+
+
+def words(ax) -> str:
+    return " | ".join([ax.get_title(), ax.get_xlabel(), ax.get_ylabel(), *ax.get_legend_handles_labels()[1]])
+
+
+def saved(ax, tmp_path) -> bool:
+    ax.figure.savefig(tmp_path / "picture.png")
+    return (tmp_path / "picture.png").stat().st_size > 5000
+
+
+@pytest.mark.parametrize("layer", ["peat", "sand", "lake clay", 3])
+def test_heads(quillmere, ax, layer, tmp_path):
+    assert ik.draw.heads(quillmere, layer, ax=ax) is ax
+    assert "x [m] | y [m]" in words(ax)
+    assert "head [m]" in ax.figure.axes[1].get_ylabel()
+    assert {"fixed head", "river", "drain", "well, abstraction"} <= set(words(ax).split(" | "))
+    assert saved(ax, tmp_path)
+
+
+def test_heads_of_a_plain_model(ax, tmp_path):
+    """One row of cells, no site: no contours, but a map."""
+    grid = strip(10)
+    flow = ik.solve_flow(ik.Model(grid, 3.0, terms=[held([0, 10], [7.0, 8.0])]))
+    assert saved(ik.draw.heads(flow, ax=ax), tmp_path)
+    with pytest.raises(ik.InputError, match="no layer 'clay'"):
+        ik.draw.heads(flow, "clay", ax=ax)
+
+
+def test_dry_cells_are_said(ax):
+    grid = ik.layered(ik.rectangles((0, 0, 60, 40), cell=10), [20.0, 10.0, 0.0])
+    flow = ik.solve_flow(ik.Model(grid, 5.0, terms=[held(grid.number[1, :6], 5.0), rain(grid, 1e-4)]))
+    assert "dry" in words(ik.draw.heads(flow, 0, ax=ax))
+
+
+def test_section(quillmere, ax, tmp_path):
+    ik.draw.section(quillmere, [(5000, 4000), (3700, 2900), (1300, 1300)], exaggeration=20, ax=ax)
+    assert ax.get_aspect() == 20
+    said = words(ax)
+    assert "heights × 20" in said
+    assert all(name in said for name in (*quillmere.model.grid.layer_names, "water table"))
+    assert "hatchery" in [t.get_text() for t in ax.texts]
+    assert saved(ax, tmp_path)
+
+
+@pytest.mark.parametrize(
+    ("line", "message"),
+    [([(0, 0)], "expected two or more"), ([(-9e4, 0), (-8e4, 0)], "meets no cell"), ([(1, 1)] * 2, "length")],
+)
+def test_sections_that_cannot_be(quillmere, ax, line, message):
+    with pytest.raises(ik.InputError, match=message):
+        ik.draw.section(quillmere, line, ax=ax)
+
+
+def test_paths_plume_and_breakthrough(quillmere, tmp_path):
+    traced = ik.trace(quillmere, ["hatchery"], backward=True, mark=1826.25, per_well=6)
+    ax = ik.draw.paths(traced, ax=Figure().subplots())
+    assert "every 5 years" in words(ax)
+    assert "back from hatchery" in ax.get_title()
+    species = ik.Species("chloride", start=14.0, limit=60.0)
+    plume = ik.solve_transport(
+        quillmere, species, duration=9000.0, step=300.0, spreading=ik.Spreading(20.0, 2.0, 0.2)
+    )
+    for layer in (None, "sand"):
+        ax = ik.draw.plume(plume, layer=layer, ax=Figure().subplots())
+        assert "limit, 60 mg/l" in words(ax)
+        assert saved(ax, tmp_path)
+    ax = ik.draw.breakthrough(plume, ["hatchery", "gardens north"], ax=Figure().subplots())
+    assert "chloride [mg/l]" in words(ax)
+    assert float(ax.lines[0].get_ydata()[0]) == pytest.approx(14.0)
+
+
+def test_measured_against_computed(quillmere, ax, tmp_path):
+    fit = ik.calibrate(
+        quillmere.model, [ik.LayerConductivity(name="K", layer="sand", lower=1, upper=100)], most_iterations=2
+    )
+    from inkhorn.draw import measured_against_computed
+
+    measured_against_computed(fit, ax=ax)
+    assert "before the fit" in words(ax)
+    assert f"RMS {fit.statistics().rms:.3f} m" in ax.get_title()
+    points = np.concatenate([c.get_offsets() for c in ax.collections[2:]])
+    assert len(points) == len(fit.observations.measured)
+    assert saved(ax, tmp_path)

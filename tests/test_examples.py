@@ -1,0 +1,37 @@
+"""The examples run as they are."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+EXAMPLES = Path(__file__).parent.parent / "examples"
+
+
+@pytest.mark.parametrize(
+    ("name", "said", "pictures"),
+    [
+        ("01_well_doublet.py", "giving back", ["01_well_doublet.png"]),
+        (
+            "02_quillmere.py",
+            "hatchery",
+            [f"02_{k}.png" for k in ("heads", "section", "fit", "paths", "plume")],
+        ),
+    ],
+)
+def test_example(name, said, pictures, tmp_path):
+    done = subprocess.run(
+        [sys.executable, EXAMPLES / name], cwd=tmp_path, capture_output=True, text=True,
+        env={**os.environ, "MPLBACKEND": "Agg"},
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    assert said in done.stdout
+    assert all((tmp_path / p).stat().st_size > 10000 for p in pictures)
+
+
+def test_the_plain_case_is_short():
+    assert len((EXAMPLES / "01_well_doublet.py").read_text(encoding="utf-8").splitlines()) <= 25

@@ -1,0 +1,131 @@
+"""Budgets, reports, drying, convergence; and linear systems on their own."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.testing as npt
+import pytest
+from scipy.sparse import csr_array, diags_array, kron
+
+import inkhorn as ik
+from inkhorn.linear import LinearSystem
+from tests.conftest import held, rain, strip
+
+
+def laplacian(n: int):
+    line = diags_array([-np.ones(n - 1), 2.0 * np.ones(n), -np.ones(n - 1)], offsets=[-1, 0, 1])
+    one = diags_array(np.ones(n))
+    return csr_array(kron(line, one) + kron(one, line))
+
+
+@pytest.mark.parametrize("direct", [True, False])
+@pytest.mark.parametrize("transpose", [False, True])
+@pytest.mark.parametrize("falling", [0.0, 0.7])
+def test_linear_systems_are_solved_to_their_tolerance(direct, transpose, falling):
+    """Symmetric, and with couplings that act one way only as where water falls through air."""
+    matrix = laplacian(25)
+    one_way = diags_array([-falling * np.ones(575)], offsets=[-50], shape=matrix.shape)
+    system = LinearSystem(matrix + one_way + diags_array(-one_way.sum(axis=0)), direct=direct)
+    assert system.symmetric == (falling == 0.0)
+    right = np.random.default_rng(1).normal(size=625)
+    answer = system.solve(right, tolerance=1e-11, transpose=transpose)
+    matrix = system.matrix.T if transpose else system.matrix
+    assert np.linalg.norm(right - matrix @ answer) <= 1e-11 * np.linalg.norm(right)
+    npt.assert_array_equal(system.solve(np.zeros(625)), 0.0)
+    assert (system.iterations == 0) == direct
+
+
+def test_a_linear_solver_that_stops_hands_on_what_it_has():
+    system = LinearSystem(laplacian(30), direct=False)
+    with pytest.raises(ik.ConvergenceError, match="stopped at a residual") as told:
+        system.solve(np.ones(900), most_iterations=1, tolerance=1e-14)
+    assert told.value.state.shape == (900,)
+    assert told.value.history[-1] < told.value.history[0]
+
+
+def test_budgets_close_by_term_feature_and_layer(quillmere):
+    for by in ("term", "feature", "layer"):
+        frame = quillmere.budget(by)
+        assert abs(frame.attrs["closing_error_percent"]) < 1e-6
+    terms, features = quillmere.budget("term"), quillmere.budget("feature")
+    npt.assert_allclose(
+        features.iloc[:-1].groupby("term").sum().to_numpy().sum(), terms.iloc[:-1].to_numpy().sum()
+    )
+    layers = quillmere.budget("layer").iloc[:-1]
+    balance = (layers["in [m³/day]"] - layers["out [m³/day]"]).groupby("layer").sum()
+    npt.assert_allclose(balance, 0.0, atol=1e-6 * terms.loc["total", "in [m³/day]"])
+    with pytest.raises(ik.InputError, match="by is 'colour'"):
+        quillmere.budget("colour")
+
+
+def test_every_cell_balances(quillmere):
+    record, model = quillmere.steps[-1], quillmere.model
+    a, b = model.grid.faces.cells.T
+    n = model.grid.n_cells
+    net = np.bincount(b, record.face_flow, n) - np.bincount(a, record.face_flow, n)
+    for term, flow in zip(model.terms, record.term_flow, strict=True):
+        net += np.bincount(term.cells, flow, n)
+    assert np.abs(net).sum() < 1e-8 * quillmere.budget().loc["total", "in [m³/day]"]
+    wells = quillmere.well_levels().set_index("well")
+    npt.assert_allclose(wells["abstraction [m³/day]"], [2073.6, 561.6, 432.0], rtol=1e-6)
+
+
+def test_heads_are_labelled(quillmere):
+    head = quillmere.head
+    assert head.dims == ("time", "layer", "y", "x")
+    assert head.attrs == {"units": "m", "long_name": "hydraulic head"}
+    assert bool(head["steady"][0])
+    inside = head.sel(layer="gravel").notnull().sum()
+    assert int(inside) == int((quillmere.model.grid.number[3] >= 0).sum())
+    assert float(quillmere.saturation.max()) == 1.0
+    table = quillmere.water_table()
+    uppermost = quillmere.steps[-1].heads[quillmere.model.grid.uppermost]
+    wet = quillmere.filled()[quillmere.model.grid.uppermost] > 0.01
+    npt.assert_array_equal(table[wet], uppermost[wet])
+
+
+def test_the_history_tells_how_it_went(quillmere):
+    frame = quillmere.report.frame()
+    assert frame["closure"].iloc[-1] <= 1e-12
+    assert frame["where"].str.contains("layer|well").all()
+    assert "Newton steps" in repr(quillmere)
+
+
+def test_a_wet_and_a_dry_start_agree(quillmere):
+    c = quillmere.model.grid.cells
+    low = ik.solve_flow(quillmere.model, first=c.bottom - 3.0)
+    npt.assert_allclose(low.steps[-1].heads, quillmere.steps[-1].heads, atol=1e-4)
+
+
+def test_water_that_stands_still_is_solved():
+    grid = strip(10)
+    flow = ik.solve_flow(ik.Model(grid, 3.0, terms=[held([0, 10], 7.0)]))
+    npt.assert_allclose(flow.steps[-1].heads, 7.0, atol=1e-9)
+
+
+def test_not_converging_says_where():
+    grid = strip(20)
+    model = ik.Model(grid, 1.0, terms=[held([0], 5.0), rain(grid, 0.002)])
+    with pytest.raises(
+        ik.ConvergenceError, match=r"did not close.*cell \d+ of layer \"layer 1\" at x="
+    ) as told:
+        ik.solve_flow(model, most_iterations=0)
+    error = told.value
+    assert error.iterations == len(error.history) == 0
+    assert error.state.shape == (21,)
+    assert "cell" in error.worst
+    again = ik.solve_flow(model, first=error.state)
+    npt.assert_allclose(again.budget().loc["fixed head", "out [m³/day]"], 0.002 * 10.0 * 1050.0)
+
+
+def test_dry_cells_stay_in_the_equations_and_fill_again():
+    """A step in the base drains the upper part; more rain fills it."""
+    base = np.where(np.arange(41) < 20, 10.0, 0.0)
+    grid = ik.layered(ik.rectangles((0, 0, 410, 10), count=(41, 1)), [20.0, base, base - 2.0])
+    dry = ik.Model(grid, 50.0, 5.0, terms=[held(grid.number[1, 40], 1.0), rain(grid, 1e-5)])
+    flow = ik.solve_flow(dry)
+    filled = flow.filled()[grid.number[0]]
+    assert (filled[:20] < 0.01).all()
+    assert abs(flow.budget().attrs["closing_error_percent"]) < 1e-6
+    wet = ik.solve_flow(dry.with_inputs({"recharge.rate": np.full(41, 0.5)}), first=flow.steps[-1].heads)
+    assert (wet.filled()[grid.number[0]][:20] > 0.03).all()

@@ -1,0 +1,198 @@
+"""Project files and the data they name: what is read, and what is refused with place and remedy."""
+
+from __future__ import annotations
+
+import shutil
+
+import numpy.testing as npt
+import pytest
+
+import inkhorn as ik
+from tests.conftest import tree
+
+EMPTY = '{"type": "Polygon", "coordinates": []}'
+
+# file, what stands there, what is put instead, what the message must say
+BAD = {
+    "missing file": ("site.toml", 'file = "wells.csv"', 'file = "well.csv"', ["well.csv", "site.toml, line {at}"]),
+    "missing shape file": ("site.toml", "stream.geojson", "strm.geojson", ["strm.geojson", "no such file"]),
+    "missing column": ("wells.csv", "screen_top", "screen_tp", ["wells.csv", "screen_top", "Did you mean"]),
+    "no flow column": ("wells.csv", "abstraction [m³/h]", "pumping", ["wells.csv", "abstraction"]),
+    "text in a number column": ("wells.csv", "620", "six hundred", ["wells.csv, line 2", '"x"', "six hundred"]),
+    "empty cell": ("wells.csv", "well 1,620", "well 1,", ["wells.csv, line 2", '"x" is empty']),
+    "unit of a column": ("wells.csv", "[m³/h]", "[mm]", ["wells.csv, line 1", "abstraction", "unit of flow"]),
+    "negative abstraction": ("wells.csv", ",12", ",-12", ["wells.csv, line 2", "abstraction", "injection"]),
+    "unknown key": (
+        "site.toml",
+        "conductivity = \"8 m/day\"",
+        "conductivty = \"8 m/day\"",
+        ["site.toml, line {at}", "material.sand", '"conductivty"', 'Did you mean "conductivity"'],
+    ),
+    "unknown table": ("site.toml", "[[river]]", "[[rivver]]", ["rivver", 'Did you mean "river"']),
+    "missing key": ("site.toml", 'bed_thickness = "0.5 m"\n', "", ["site.toml, line {at}", "bed_thickness", "missing"]),
+    "length for a rate": (
+        "site.toml", '"250 mm/year"', '"250 mm"', ["site.toml, line {at}, recharge.#1.rate", "unit of rate", "mm/year"],
+    ),
+    "number that is none": ("site.toml", '"100 m"', '"wide"', ["cell", "wide", "expected a number"]),
+    "unknown unit": ("site.toml", 'time = "day"', 'time = "fortnightly"', ["units", "fortnightly", "not known"]),
+    "list for text": ("site.toml", 'title = "A first model"', "title = [1]", ["title", "expected text"]),
+    "surface of neither kind": ("site.toml", '{ elevation = "8 m" }', "{ }", ["layer.#1.base", "points", "elevation"]),
+    "not TOML": ("site.toml", "[grid]", "[grid", ["site.toml is not TOML", "line {at}"]),
+    "well outside": ("wells.csv", "620", "1620", ['well "well 1" (wells.csv, line 2)', "620 m outside the boundary"]),
+    "layers upside down": ("site.toml", 'elevation = "20 m"', 'elevation = "-50 m"', ["layer", "upside down"]),
+    "points upside down": (
+        "site.toml",
+        'elevation = "20 m"',
+        'points = "points.csv"\nz = "ground"',
+        ['layer "sand" is upside down: 4 of the 4 points'],
+    ),
+    "empty polygon": (
+        "boundary.geojson",
+        '{"type": "Polygon", "coordinates": [[[0, 0], [1000, 0], [1000, 1000], [0, 1000], [0, 0]]]}',
+        EMPTY,
+        ["boundary.geojson, row 1", "empty"],
+    ),
+    "polygon that crosses itself": (
+        "boundary.geojson", "[1000, 0], [1000, 1000], [0, 1000]", "[1000, 1000], [1000, 0], [0, 1000]",
+        ["boundary.geojson, row 1", "not valid"],
+    ),
+    "wrong geometry": ("site.toml", 'file = "stream.geojson"', 'file = "boundary.geojson"', ["Polygon", "LineString"]),
+    "not a GIS file": ("stream.geojson", "{", "(", ["stream.geojson", "GIS file"]),
+    "nothing fixes the level": (
+        "site.toml", "[[river]]\nname = \"stream\"\nfile = \"stream.geojson\"", "[[drain]]\nname = \"x\"\nfile = \"y\"",
+        ["level"],
+    ),
+    "stage below bed": ("site.toml", '["16.2 m"', '["19 m"', ['river "stream"', "below the bed"]),
+    "unknown material": ("site.toml", 'material = "sand"', 'material = "snad"', ["line {at}", "snad", "gravel"]),
+    "unknown layer of a bore": ("bores.csv", "B4,900,200,gravel", "B4,900,200,clay", ['bore "B4"', "clay"]),
+    "levels of no bore": ("levels.csv", "B4,2024-09-01", "B9,2024-09-01", ["levels.csv, line 9", "B9", "bores.csv"]),
+    "a date that is none": ("levels.csv", "2024-09-01", "1st of May", ["levels.csv, line 3", "1st of May"]),
+    "two of a name": ("bores.csv", "B4,", "B3,1,1,sand\nB4,", ["bore names appear twice", "B3"]),
+    "a well to trace that is none": ("site.toml", 'wells = ["well 1"]', 'wells = ["w"]', ["line {at}", '"w"', "well 1"]),
+}  # fmt: skip
+
+
+def spoil(folder, file, old, new):
+    path = folder / file
+    text = path.read_text(encoding="utf-8")
+    assert old in text
+    path.write_text(text.replace(old, new), encoding="utf-8")
+
+
+def line_of(path, words) -> str:
+    """The line of a text in a file; of its last line that says something, if it has several."""
+    return str(path.read_text(encoding="utf-8").partition(words)[0].count("\n") + 1)
+
+
+@pytest.mark.parametrize("case", BAD)
+def test_bad_input_is_named_with_place_and_remedy(first_project, command, case):
+    """One clear message, exit code 2, no traceback, and what was there before is untouched."""
+    file, old, new, words = BAD[case]
+    earlier = first_project / "runs" / "run-001"
+    earlier.mkdir(parents=True)
+    (earlier / "heads.nc").write_bytes(b"precious")
+    if case == "points upside down":
+        (first_project / "points.csv").write_text(
+            "x,y,ground,base\n0,0,1,9\n1000,0,1,9\n0,1000,1,9\n1000,1000,1,9\n"
+        )
+        spoil(first_project, file, '{ elevation = "8 m" }', '{ points = "points.csv", z = "base" }')
+    if case == "nothing fixes the level":
+        text = (first_project / file).read_text(encoding="utf-8")
+        (first_project / file).write_text(
+            text[: text.index("[[river]]")] + text[text.index("[[recharge]]") :]
+        )
+    else:
+        spoil(first_project, file, old, new)
+    at = line_of(first_project / file, new or "[[river]]")
+    before = tree(first_project)
+    for verb in ("check", "run"):
+        code, out, err = command(verb, first_project / "site.toml")
+        said = err if verb == "run" or err else out
+        assert code == 2, said
+        assert all(word.replace("{at}", at) in " ".join(said.split()) for word in words), said
+        assert "Traceback" not in out + err
+        assert 1 <= len(err.splitlines()) <= 3 or verb == "check"
+    assert tree(first_project) == before
+
+
+def test_every_mistake_of_a_file_is_told_at_once(first_project, command):
+    spoil(first_project, "site.toml", "porosity = 0.25", "porosty = 0.25")
+    spoil(first_project, "site.toml", '"250 mm/year"', '"250 mm"')
+    _, _, err = command("check", first_project / "site.toml")
+    assert len(err.splitlines()) == 2
+
+
+def test_a_project_that_is_not_there(tmp_path, command):
+    code, _, err = command("run", tmp_path / "none.toml")
+    assert code == 2
+    assert "inkhorn new" in err
+
+
+def test_numbers_without_units_are_in_those_of_the_file(first_project):
+    spoil(first_project, "site.toml", 'length = "m"', 'length = "ft"')
+    spoil(first_project, "site.toml", 'elevation = "20 m"', "elevation = 20")
+    spoil(first_project, "bores.csv", "name,x,y,layer", "name,x [m],y [m],layer")
+    spoil(first_project, "wells.csv", "name,x,y", "name,x [m],y [m]")
+    site = ik.read_site(first_project / "site.toml")
+    npt.assert_allclose(site.strata.ground.at([0.0], [0.0]), 6.096)
+    npt.assert_allclose(site.wells[0].abstraction, 288.0)
+    npt.assert_allclose(site.bores[0].mean_level, 0.3048 * 16.77)
+
+
+def test_tables_with_semicolons_and_units_in_cells(first_project):
+    text = (
+        (first_project / "wells.csv").read_text(encoding="utf-8").replace(",", ";").replace(";12", ";3 l/s")
+    )
+    (first_project / "wells.csv").write_text("\ufeff" + text + "\n\n", encoding="utf-8")
+    (well,) = ik.read_site(first_project / "site.toml").wells
+    npt.assert_allclose((well.x, well.abstraction), (620.0, 259.2))
+
+
+def test_coordinate_systems_must_agree(first_project):
+    crs = '"crs": {"type": "name", "properties": {"name": "urn:ogc:def:crs:EPSG::%s"}}, "features"'
+    spoil(first_project, "boundary.geojson", '"features"', crs % "32631")
+    assert ik.read_site(first_project / "site.toml").crs == "EPSG:32631"
+    spoil(first_project, "stream.geojson", '"features"', crs % "32632")
+    with pytest.raises(ik.InputError, match=r"EPSG:32632, but boundary\.geojson is in EPSG:32631"):
+        ik.read_site(first_project / "site.toml")
+
+
+def test_the_demo_reads_as_it_is_described(quillmere_folder):
+    project = ik.read_project(quillmere_folder / "site.toml")
+    site = project.site
+    assert site.strata.names == ("peat", "sand", "lake clay", "gravel", "upper limestone", "lower limestone")
+    assert [len([f for f in site.features if f.kind == k]) for k in ("fixed head", "river", "drain", "recharge")] == [
+        1, 1, 4, 5,
+    ]  # fmt: skip
+    assert len(site.bores) == 36
+    assert all(len(b.levels) == 131 for b in site.bores)
+    npt.assert_allclose(site.feature("heath 1").rate, 0.36 / 365.25)
+    assert [p.name for p in project.files][:3] == ["site.toml", "quillmere.gpkg", "strata.csv"]
+    assert sum(p.stat().st_size for p in quillmere_folder.iterdir() if p.is_file()) < 3e6
+    with pytest.raises(ik.InputError, match='no feature "lake"'):
+        site.feature("lake")
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "message"),
+    [
+        ('table = "lake"', "", "has several tables.*Say which with `table`"),
+        ('table = "lake"', 'table = "lakes"', 'no table "lakes".*Did you mean "lake"'),
+        ('name = { column = "name" }', 'name = "ditch"', "holds 4 shapes, which cannot all be called"),
+        (
+            'level = { column = "level" }',
+            'level = { column = "lvl" }',
+            'no column "lvl".*Did you mean "level"',
+        ),
+        ('unit = "mm/year"', 'unit = "mm"', "land_use.*not a unit of rate"),
+        ('{ chloride = "9000', '{ bromide = "9000', 'no species "bromide"'),
+        ('concentration = { chloride = "14 mg/l" }', "concentration = 14", "expected species and numbers"),
+        ('z = "peat base"', 'z = "peat_base"', 'no column "peat_base"'),
+    ],
+)
+def test_what_gis_tables_and_columns_refuse(quillmere_folder, tmp_path, old, new, message):
+    folder = tmp_path / "q"
+    shutil.copytree(quillmere_folder, folder, ignore=shutil.ignore_patterns("runs"))
+    spoil(folder, "site.toml", old, new)
+    with pytest.raises(ik.InputError, match=message):
+        ik.read_site(folder / "site.toml")
