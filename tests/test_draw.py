@@ -71,7 +71,7 @@ def test_paths_plume_and_breakthrough(quillmere, tmp_path):
     traced = ik.trace(quillmere, ["hatchery"], backward=True, mark=1826.25, per_well=6)
     ax = ik.draw.paths(traced, ax=Figure().subplots())
     assert "every 5 years" in words(ax)
-    assert "back from hatchery" in ax.get_title()
+    assert "comes from that reaches hatchery" in ax.get_title()
     species = ik.Species("chloride", start=14.0, limit=60.0)
     plume = ik.solve_transport(
         quillmere, species, duration=9000.0, step=300.0, spreading=ik.Spreading(20.0, 2.0, 0.2)

@@ -18,7 +18,7 @@ __all__ = ["LAYER_COLOURS", "axes_or_new", "draw_cells", "draw_site", "label_poi
 
 WATER, BANK, INK, WARN = "#8fc1dd", "#2a6f97", "#2b2b2b", "#c1121f"
 SOURCE = "#6a1b9a"
-LAYER_COLOURS = ("#8a6f4d", "#ecd59b", "#9aa5a0", "#d9a066", "#bcd0c7", "#8fa9a0", "#c9b6d6", "#a3b18a")
+LAYER_COLOURS = ("#6b4f34", "#ecd59b", "#8d99a6", "#d9894c", "#cfe3c4", "#6f9e8b", "#c9b6d6", "#b5c99a")
 
 
 def axes_or_new(ax: Axes | None, size: tuple[float, float] = (9.0, 7.0)) -> Axes:
@@ -95,7 +95,7 @@ def draw_site(
     bores: bool = True,
     layer: str | None = None,
     fill: bool = True,
-    legend: Any = "lower left",
+    legend: Any = "upper left",
 ) -> None:
     """Draw boundary, water, wells and bores, with a legend.
 

@@ -50,6 +50,8 @@ def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | 
     -------
     Axes
     """
+    from matplotlib.ticker import MaxNLocator
+
     grid = flow.model.grid
     index = check_layer(grid, layer)
     ax = axes_or_new(ax)
@@ -64,7 +66,8 @@ def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | 
         ax.figure.colorbar(filled, ax=ax, label="head [m]", shrink=0.8)
         block = plan_block(grid, head)
         if block is not None and np.nanmax(head) - np.nanmin(head) > 1e-6:
-            lines = ax.contour(*block, levels=12, colors=INK, linewidths=0.7)
+            levels = MaxNLocator(12, steps=[1, 2, 5, 10]).tick_values(np.nanmin(head), np.nanmax(head))
+            lines = ax.contour(*block, levels=levels, colors=INK, linewidths=0.7)
             ax.clabel(lines, fontsize=7, fmt="%g")
     dry = np.full(grid.mesh.n_cells, np.nan)
     dry[there] = np.where(wet, np.nan, 1.0)
@@ -170,12 +173,12 @@ def section(
                 ax.annotate(well.name, (x, ground + 1.0), ha="center", va="bottom", fontsize=9, color=WARN)
     low, high = float(np.nanmin(np.where(number[-1] >= 0, cells.bottom[number[-1]], np.nan))), float(ground)
     ax.set_xlim(at[inside][0], at[inside][-1])
-    ax.set_ylim(low, high + 0.12 * (high - low))
-    used = exaggeration or max(round(0.4 * np.ptp(at[inside]) / (1.12 * (high - low))), 1)
+    ax.set_ylim(low, high + 0.18 * (high - low))
+    used = exaggeration or max(round(0.4 * np.ptp(at[inside]) / (1.18 * (high - low))), 1)
     ax.set_aspect(used)
     ax.set_xlabel("distance along the line [m]")
     ax.set_ylabel("elevation [m]")
     first, last = (tuple(round(float(v)) for v in line[k]) for k in (0, -1))
     ax.set_title(f"{flow.model.name}: section from {first} to {last}, heights × {used:g}")
-    ax.legend(loc="upper center", bbox_to_anchor=(0.5, -0.13), ncols=5, fontsize=8, frameon=False)
+    ax.legend(loc="upper right", ncols=4, fontsize=8, framealpha=0.9)
     return ax

@@ -59,11 +59,11 @@ def paths(traced: PathResult, *, ax: Axes | None = None) -> Axes:
             marks["x [m]"], marks["y [m]"], s=9, c=INK, zorder=5, label=f"every {traced.mark / YEAR:g} years"
         )  # fmt: skip
     draw_site(ax, traced.flow.model.site, bores=False)
-    way = "back from" if traced.backward else "on from"
     starts = (
         ", ".join(dict.fromkeys(traced.ends["start"])) if len(set(traced.ends["start"])) < 5 else "its starts"
     )
-    ax.set_title(f"{traced.flow.model.name}: the water {way} {starts}")
+    way = "where the water comes from that reaches" if traced.backward else "where the water goes from"
+    ax.set_title(f"{traced.flow.model.name}: {way} {starts}")
     return ax
 
 

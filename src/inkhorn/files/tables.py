@@ -2,18 +2,15 @@
 
 from __future__ import annotations
 
+import csv
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError, did_you_mean
 from inkhorn.units import KINDS, METRES_AND_DAYS, UnitSystem, quantity, split_header, unit_factor
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 __all__ = ["Table", "read_table"]
 
@@ -26,8 +23,10 @@ class Table:
     ----------
     path : Path
         The file.
-    frame : pandas.DataFrame
-        Columns by name, without their units.
+    columns : dict of str to list of str
+        Cells by column name, which has lost its unit.
+    lines : list of int
+        The line of each row in the file.
     headers : dict of str to str
         The unit of each column, empty where its header gives none.
     units : UnitSystem
@@ -35,20 +34,21 @@ class Table:
     """
 
     path: Path
-    frame: pd.DataFrame
+    columns: dict[str, list[str]]
+    lines: list[int]
     headers: dict[str, str]
     units: UnitSystem
 
     def __len__(self) -> int:
-        return len(self.frame)
+        return len(self.lines)
 
     def has(self, column: str) -> bool:
         """Return whether there is such a column."""
-        return column in self.frame.columns
+        return column in self.columns
 
     def row(self, index: int) -> str:
         """Return a row in words, as a text editor counts it."""
-        return f"{self.path.name}, line {index + 2}"
+        return f"{self.path.name}, line {self.lines[index]}"
 
     def text(self, column: str) -> list[str]:
         """Return a column of text.
@@ -59,12 +59,12 @@ class Table:
             If the column is missing or a cell is empty.
         """
         if not self.has(column):
-            found = list(self.frame.columns)
+            found = list(self.columns)
             raise InputError(
                 f'{self.path.name} has no column "{column}"; it has {found}.{did_you_mean(column, found)} '
                 f'Name one "{column}", if need be with its unit in brackets.'
             )
-        values = [str(v).strip() for v in self.frame[column]]
+        values = self.columns[column]
         for k, value in enumerate(values):
             if not value:
                 raise InputError(f'{self.row(k)}: "{column}" is empty. Fill it in or remove the row.')
@@ -90,7 +90,7 @@ class Table:
         if default is not None and not self.has(column):
             return np.full(len(self), default)
         optional = default is not None
-        cells = [str(v).strip() for v in self.frame[column]] if optional else self.text(column)
+        cells = self.columns[column] if optional else self.text(column)
         unit = self.headers[column] or self.units.unit_of(kind)
         try:
             factor = unit_factor(unit, kind)
@@ -144,8 +144,6 @@ def read_table(path: Path, *, units: UnitSystem = METRES_AND_DAYS, asked_by: str
     InputError
         If the file is missing, is no table, or has no rows.
     """
-    import pandas as pd
-
     asked = f" ({asked_by})" if asked_by else ""
     try:
         text = path.read_text(encoding="utf-8-sig")
@@ -156,26 +154,20 @@ def read_table(path: Path, *, units: UnitSystem = METRES_AND_DAYS, asked_by: str
     except UnicodeDecodeError:
         raise InputError(f'"{path}"{asked} is not text in UTF-8. Save the table as CSV in UTF-8.') from None
     header = text.splitlines()[0] if text.strip() else ""
-    separator = ";" if header.count(";") > header.count(",") else ","
-    try:
-        frame = pd.read_csv(
-            path,
-            dtype=str,
-            keep_default_na=False,
-            sep=separator,
-            skip_blank_lines=False,
-            encoding="utf-8-sig",
-        )
-    except (pd.errors.ParserError, pd.errors.EmptyDataError) as problem:
-        raise InputError(f'"{path}"{asked} is not a table: {problem}. Expected CSV with a header.') from None
-    split = [split_header(str(c)) for c in frame.columns]
+    reader = csv.reader(text.splitlines(), delimiter=";" if header.count(";") > header.count(",") else ",")
+    rows = [(reader.line_num, [cell.strip() for cell in row]) for row in reader if "".join(row).strip()]
+    if len(rows) < 2:
+        raise InputError(f'"{path}"{asked} has no rows. Expected a header and at least one row below it.')
+    split = [split_header(name) for name in rows[0][1]]
     names = [name for name, _ in split]
     twice = sorted({n for n in names if names.count(n) > 1})
     if twice:
         raise InputError(f"{path.name}, line 1: columns appear twice: {twice}. Rename them.")
-    while len(frame) and not "".join(frame.iloc[-1]).strip():
-        frame = frame.iloc[:-1]
-    if frame.empty:
-        raise InputError(f'"{path}"{asked} has no rows. Expected at least one below the header.')
-    frame.columns = pd.Index(names)
-    return Table(path, frame, dict(split), units)
+    for line, cells in rows[1:]:
+        if len(cells) != len(names):
+            raise InputError(
+                f"{path.name}, line {line}: there are {len(cells)} cells; the header has {len(names)}. "
+                "Put a cell that holds the separator in quotes; leave an empty one between separators."
+            )
+    columns = dict(zip(names, map(list, zip(*(cells for _, cells in rows[1:]), strict=True)), strict=True))
+    return Table(path, columns, [line for line, _ in rows[1:]], dict(split), units)

@@ -1,0 +1,176 @@
+"""What is written can be read back; files and folders appear whole or not at all."""
+
+from __future__ import annotations
+
+import random
+import re
+
+import geopandas as gpd
+import numpy as np
+import numpy.testing as npt
+import pytest
+import xarray as xr
+
+import inkhorn as ik
+from inkhorn.demo import write_demo, write_new
+from inkhorn.files import (
+    new_folder,
+    read_shapes,
+    read_table,
+    write_concentration,
+    write_flow,
+    write_paths,
+    written_whole,
+)
+from inkhorn.files.project_file import Places
+from tests.conftest import held, strip
+
+
+def test_heads_come_back_from_netcdf(quillmere, tmp_path):
+    path = tmp_path / "heads.nc"
+    write_flow(quillmere, path)
+    with xr.open_dataset(path, decode_timedelta=False) as data:
+        xr.testing.assert_equal(data["head"].load(), quillmere.head.assign_coords(steady=data["steady"]))
+        npt.assert_array_equal(data["layer"], quillmere.model.grid.layer_names)
+        thickness = (data["top"] - data["bottom"]).to_numpy()
+        npt.assert_allclose(np.nansum(thickness) * 250.0**2, quillmere.model.grid.cells.volume.sum())
+        assert data["x"].attrs["standard_name"] == "projection_x_coordinate"
+        assert data["time"].attrs["units"] == "days"
+
+
+def test_concentrations_come_back_from_netcdf(quillmere, tmp_path):
+    plume = ik.solve_transport(quillmere, ik.Species("chloride", start=14.0), duration=900.0, step=300.0)
+    write_concentration(plume, tmp_path / "c.nc")
+    with xr.open_dataset(tmp_path / "c.nc", decode_timedelta=False) as data:
+        xr.testing.assert_equal(data["chloride"].load(), plume.concentration)
+        npt.assert_array_equal(data["time"], [0.0, 300.0, 600.0, 900.0])
+
+
+def test_paths_come_back_from_a_geopackage(tmp_path):
+    grid = strip(10)
+    flow = ik.solve_flow(ik.Model(grid, 10.0, porosity=0.2, terms=[held([0, 10], [20.0, 19.0])]))
+    paths = ik.trace(flow, [(200.0, 5.0, 4.0), (200.0, 5.0, 9.0)], mark=1000.0)
+    write_paths(paths, tmp_path / "p.gpkg")
+    lines, points = (gpd.read_file(tmp_path / "p.gpkg", layer=name) for name in ("paths", "points"))
+    npt.assert_allclose(lines["travel time [day]"], paths.ends["travel time [day]"])
+    npt.assert_allclose(shapely_z(points), paths.points["z [m]"])
+    assert lines.geometry.iloc[0].coords[0] == (200.0, 5.0, 4.0)
+
+
+def shapely_z(points):
+    return [p.z for p in points.geometry]
+
+
+def test_a_file_takes_its_place_only_when_it_is_whole(tmp_path):
+    goal = tmp_path / "table.csv"
+    goal.write_text("old")
+
+    def fail_half_way() -> None:
+        with written_whole(goal) as beside:
+            beside.write_text("half")
+            raise OSError("the disk is full")
+
+    with pytest.raises(OSError, match="full"):
+        fail_half_way()
+    assert goal.read_text() == "old"
+    with written_whole(goal) as beside:
+        beside.write_text("new")
+    assert [p.name for p in tmp_path.iterdir()] == ["table.csv"]
+    assert goal.read_text() == "new"
+
+
+def test_folders_are_numbered_and_never_replaced(tmp_path):
+    (tmp_path / "run-001").mkdir()
+    for number in ("002", "003"):
+        with new_folder(tmp_path, "run") as folder:
+            (folder / "result").write_text(number)
+        assert (tmp_path / f"run-{number}" / "result").read_text() == number
+    assert list((tmp_path / "run-001").iterdir()) == []
+
+
+@pytest.mark.parametrize("write", [write_new, write_demo])
+def test_projects_are_made_in_empty_places_only(tmp_path, write):
+    file = tmp_path / "file"
+    file.write_text("mine")
+    with pytest.raises(ik.InputError, match="is a file"):
+        write(file)
+    (tmp_path / "full").mkdir()
+    (tmp_path / "full" / "mine").write_text("mine")
+    with pytest.raises(ik.InputError, match="not empty"):
+        write(tmp_path / "full")
+    (tmp_path / "empty").mkdir()
+    write(tmp_path / "empty")
+    assert (tmp_path / "empty" / "site.toml").is_file()
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["empty", "file", "full"]
+
+
+@pytest.mark.parametrize(
+    ("content", "message"),
+    [
+        (b"", "has no rows"),
+        (b"x,y\n", "has no rows"),
+        (b"x,x [m]\n1,2\n", r"columns appear twice: \['x'\]"),
+        (b"x\n\xff\xfe\n", "not text in UTF-8"),
+        (b"x,y\n1,2\n\n1,2,3\n", "line 4: there are 3 cells; the header has 2"),
+        (b"x,y\n1,2\n5\n", "line 3: there are 1 cells"),
+    ],
+)
+def test_tables_that_cannot_be_read(tmp_path, content, message):
+    (tmp_path / "t.csv").write_bytes(content)
+    with pytest.raises(ik.InputError, match=message):
+        read_table(tmp_path / "t.csv").numbers("x", "length")
+
+
+def test_shapes_carry_their_attributes(quillmere_folder):
+    shapes, crs = read_shapes(quillmere_folder / "quillmere.gpkg", table="land_use", kinds=("Polygon",))
+    assert crs is None
+    assert {s.attribute("name") for s in shapes} == {"wood", "meadow", "heath 1", "heath 2"}
+    assert shapes[0].number("recharge", "rate", unit="mm/year") == pytest.approx(0.14 / 365.25)
+    with pytest.raises(ik.InputError, match="row 1: .*not a unit of flow"):
+        shapes[0].number("recharge", "flow", unit="mm/year")
+
+
+def test_keys_are_found_by_line():
+    text = 'title = "x"\n\n[[layer]]\nname = "a"\n[[layer]]  # second\nname = "b"\nbase = { points = "p" }\n[material."c d"]\nk = 1\n'
+    places = Places(text)
+    assert places.of(("title",)) == 1
+    assert places.of(("layer", 1, "name")) == 6
+    assert places.of(("layer", 1, "base", "points")) == 7
+    assert places.of(("layer", 1, "least_thickness")) == 5
+    assert places.of(("material", "c d", "k")) == 9
+    assert places.of(("nowhere",)) == 1
+
+
+def mutated(text: str, rng: random.Random) -> str:
+    """A project file with one thing wrong, or merely other."""
+    lines = text.splitlines()
+    keys = [k for k, line in enumerate(lines) if "=" in line and not line.startswith("#")]
+    k = rng.choice(keys)
+    key, _, value = lines[k].partition("=")
+    change = rng.randrange(6)
+    if change == 0:
+        del lines[k]
+    elif change == 1:
+        lines[k] = f"{key.strip()}x ={value}"
+    elif change == 2:
+        odd = ["-1", "0", "1e300", "true", "[]", "{}", "[1, 2, 3]", "nan", '""', '"-3 m"']
+        lines[k] = f"{key}= {rng.choice(odd)}"
+    elif change == 3:
+        lines[k] = lines[k].replace("m/day", "kg").replace(" m", " s").replace("day", "m")
+    elif change == 4:
+        lines.insert(k, lines[rng.choice(keys)])
+    else:
+        lines[k] = re.sub(r"\d", lambda m: str(rng.randrange(10)), lines[k])
+    return "\n".join(lines)
+
+
+@pytest.mark.parametrize("seed", range(80))
+def test_spoilt_project_files_end_in_a_message_or_a_model(first_project, seed):
+    site = first_project / "site.toml"
+    site.write_text(mutated(site.read_text(encoding="utf-8"), random.Random(seed)), encoding="utf-8")
+    try:
+        project = ik.read_project(site)
+        if project.asked.grid.cell > 5.0:
+            ik.check(ik.place(project.site, project.mesh()))
+    except ik.InputError as told:
+        assert len(str(told)) > 20  # noqa: PT017 - either way is fine
