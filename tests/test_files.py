@@ -126,13 +126,13 @@ def test_shapes_carry_their_attributes(quillmere_folder):
     assert crs is None
     assert {s.attribute("name") for s in shapes} == {"wood", "meadow", "heath 1", "heath 2"}
     assert shapes[0].number("recharge", "rate", unit="mm/year") == pytest.approx(0.14 / 365.25)
-    with pytest.raises(ik.InputError, match="row 1: .*not a unit of flow"):
+    with pytest.raises(ik.InputError, match=r"row 1: .*not a unit of flow"):
         shapes[0].number("recharge", "flow", unit="mm/year")
 
 
 def test_keys_are_found_by_line():
-    text = 'title = "x"\n\n[[layer]]\nname = "a"\n[[layer]]  # second\nname = "b"\nbase = { points = "p" }\n[material."c d"]\nk = 1\n'
-    places = Places(text)
+    layers = '[[layer]]\nname = "a"\n[[layer]]  # second\nname = "b"\nbase = { points = "p" }\n'
+    places = Places(f'title = "x"\n\n{layers}[material."c d"]\nk = 1\n')
     assert places.of(("title",)) == 1
     assert places.of(("layer", 1, "name")) == 6
     assert places.of(("layer", 1, "base", "points")) == 7

@@ -246,7 +246,7 @@ def calibrate(
         progress(0, history[-1])
     jacobian = head_sensitivities(flow, parameters, seen)
     sensitivity_solves = min(len(parameters), len(seen.measured))
-    damping, reason = 1e-3, "the iterations that were allowed are done"
+    damping, reason = 1e-2, "the iterations that were allowed are done"
     for iteration in range(1, most_iterations + 1):
         tries, better = 0, False
         previous = objective
@@ -258,11 +258,14 @@ def calibrate(
             try:
                 there = solve_with(trial, flow.steps[-1].heads)
             except ConvergenceError:
-                damping *= 10.0
+                damping *= 5.0
                 continue
             trial_residual = left(there)
             better = float(trial_residual @ trial_residual) < objective
-            damping = damping * 10.0 if not better else max(damping / 10.0, 1e-9) if tries == 1 else damping
+            if not better:
+                damping *= 5.0
+            elif tries == 1:
+                damping = max(damping / 5.0, 1e-9)
         if not better:
             reason = "no step lowers the sum of squares any more"
             break
