@@ -1,4 +1,4 @@
-"""Make the pictures of the README from the demo: ``python docs/make_screenshots.py`` (Chromium not needed).
+"""Make the pictures of the README from the demo: ``python docs/make_screenshots.py``.
 
 The terminal's pictures are drawn with Matplotlib from what the commands print.
 """
@@ -10,6 +10,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
+import textwrap
 from pathlib import Path
 
 HERE = Path(__file__).parent / "screenshots"
@@ -42,8 +43,7 @@ def picture_of_terminal(text: str, path: Path, columns: int = 118) -> None:
     lines = [
         part
         for line in text.splitlines()
-        for part in ([line[:columns], line[columns:]] if line else [""])
-        if part or not line
+        for part in textwrap.wrap(line, columns, subsequent_indent="    ", drop_whitespace=False) or [""]
     ]
     height = max(len(lines), 12) * 0.195 + 0.5
     figure = Figure(figsize=(12.8, height), dpi=100, facecolor="#16181d")
