@@ -6,6 +6,7 @@ import numpy as np
 import numpy.testing as npt
 import pytest
 import shapely
+import shapely.affinity
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -46,7 +47,7 @@ def test_cells_take_part_by_their_centre_and_the_overhang_is_shared():
         ((0, 0, 100, 100), {"cell": 10, "count": 10}, "not both"),
         ((0, 0, 100, 100), {"cell": 30}, "do not fill 100 m along x"),
         ((0, 0, 100, 100), {"cell": -10}, "cell"),
-        ((0, 0, 100, 100), {"count": 0}, "at least 1"),
+        ((0, 0, 100, 100), {"count": 0}, "count is 0"),
         ((100, 0, 0, 100), {"cell": 10}, "extent"),
         (shapely.Polygon([(0, 0), (9, 0), (0, 1)]), {"cell": 100}, "has no cell"),
     ],
@@ -176,3 +177,90 @@ def test_sampling_is_linear_and_leaves_out_what_is_absent():
     rows = sampling_rows(grid, [0, 0, 1], [22.0, 75.0, 75.0], [31.0, 75.0, 81.0])
     npt.assert_allclose(rows @ values, [2 + 6.6 - 3.1, 0.0, 2 + 22.5 - 8.1])
     npt.assert_array_equal(np.diff(rows.indptr) > 0, [True, False, True])
+
+
+BAY = shapely.Polygon([(0, 0), (900, 50), (1000, 700), (400, 900), (100, 500)])
+
+
+@pytest.mark.parametrize("growth", [1.1, 1.5])
+def test_bands_are_narrow_and_widths_change_smoothly(growth):
+    bands = [ik.Band("x", 200, 260, 5), ik.Band("x", 600, 600, 2), ik.Band("y", 100, 400, 20)]
+    mesh = ik.rectangles((0, 0, 1000, 1000), cell=80, bands=bands, growth=growth)
+    for edges, axis in ((mesh.x_edges, "x"), (mesh.y_edges, "y")):
+        width = np.diff(edges)
+        ratio = width[1:] / width[:-1]
+        assert max(ratio.max(), 1 / ratio.min()) <= growth * (1 + 1e-3)
+        assert width.max() <= 80 * (1 + 1e-3)
+        for band in (b for b in bands if b.axis == axis):
+            there = (edges[1:] > band.start) & (edges[:-1] < band.end)
+            assert width[there].max() <= band.size * growth
+    npt.assert_allclose([mesh.x_edges[0], mesh.x_edges[-1], mesh.area.sum()], [0, 1000, 1e6])
+
+
+def test_bands_stand_near_features():
+    well = ik.Well(name="w", x=310.0, y=420.0, screen_top=1.0, screen_bottom=0.0)
+    creek = shapely.LineString([(700, 100), (720, 300)])
+    mesh = ik.rectangles(BAY, cell=50, near=[([well], 4.0), (creek, 10.0)])
+    at = mesh.locate([310.0, 710.0], [420.0, 200.0])
+    npt.assert_array_less(mesh.area[at], [4.1**2 * 1.5, 10.1**2 * 1.5])
+    assert mesh.area.max() > 1500
+
+
+@pytest.mark.parametrize("rotation", [0.0, 30.0, -75.0])
+def test_rotated_cells_lie_on_the_map(rotation):
+    mesh = ik.rectangles(BAY, cell=37.0, rotation=rotation, margin=20.0)
+    npt.assert_array_equal(mesh.locate(mesh.x, mesh.y), np.arange(mesh.n_cells))
+    shapes = mesh.polygons()
+    npt.assert_allclose(shapely.area(shapes), mesh.area)
+    assert np.all(shapely.contains_xy(shapes, mesh.x, mesh.y))
+    npt.assert_allclose(shapely.area(shapely.union_all(shapes)), mesh.area.sum())
+    assert abs(mesh.area.sum() / BAY.area - 1) < 0.02
+    edges = mesh.edges()
+    centre = np.column_stack([mesh.x, mesh.y])
+    between = centre[edges.cells[:, 1]] - centre[edges.cells[:, 0]]
+    npt.assert_allclose(between, 37.0 * edges.normal, atol=1e-9)
+    along = edges.ends[:, 1] - edges.ends[:, 0]
+    npt.assert_allclose((along * edges.normal).sum(axis=1), 0.0, atol=1e-9)
+
+
+@pytest.mark.parametrize(("keep", "covers"), [("centre", False), (0.3, False), ("cut", True)])
+def test_cells_that_straddle_the_boundary(keep, covers):
+    mesh = ik.rectangles(BAY, cell=60.0, rotation=12.0, keep=keep)
+    if covers:
+        npt.assert_allclose(mesh.area.sum(), BAY.area, rtol=1e-9)
+        assert mesh.locate([50.0], [800.0])[0] == -1
+        inner = shapely.LineString(mesh.edges().ends[0])
+        assert BAY.buffer(1e-6).contains(inner)
+    else:
+        shares = shapely.area(shapely.intersection(mesh.polygons(), BAY)) / mesh.area
+        assert shares.min() > 0.29
+        assert abs(mesh.area.sum() / BAY.area - 1) < 0.15
+
+
+def test_a_rotated_grid_gives_the_heads_and_paths_of_a_straight_one():
+    """The same square, well and ends, turned by 30 degrees about its corner."""
+    found = []
+    for turn in (0.0, 30.0):
+        square = shapely.affinity.rotate(shapely.box(0, 0, 400, 400), turn, origin=(0, 0))
+        mesh = ik.rectangles(square, cell=20.0, rotation=turn)
+        grid = ik.layered(mesh, [0.0, -10.0])
+        column = mesh.row_column[1]
+        ends = np.flatnonzero((column == 0) | (column == 19))
+        held = ik.terms.FixedHeadTerm(cells=ends, head=np.where(column[ends] == 0, 12.0, 8.0))
+        flow = ik.solve_flow(ik.Model(grid, 5.0, porosity=0.2, terms=[held]))
+        assert flow.head.shape == (1, 1, 20, 20)
+        u0, v0 = mesh.x_edges[0], mesh.y_edges[0]
+        x, y = mesh.to_map(u0 + np.array([50.0, 310.0]), v0 + np.array([50.0, 210.0]))
+        sample = sampling_rows(grid, [0], x[1:], y[1:])
+        path = ik.trace(flow, [(x[0], y[0], -5.0)], most_time=500.0).ends.iloc[0]
+        end = mesh.from_map(path["end x [m]"], path["end y [m]"])
+        found.append([float((sample @ flow.steps[-1].heads)[0]), float(end[0]) - u0, float(end[1]) - v0])
+    npt.assert_allclose(found[0], found[1], rtol=1e-9)
+
+
+def test_paths_refuse_cut_cells():
+    grid = ik.layered(ik.rectangles(BAY, cell=60.0, keep="cut"), [0.0, -1.0])
+    held = ik.terms.FixedHeadTerm(cells=[0], head=1.0)
+    flow = ik.solve_flow(ik.Model(grid, 1.0, porosity=0.1, terms=[held]))
+    with pytest.raises(ik.InputError, match="whole rectangles"):
+        ik.trace(flow, [(500.0, 400.0, -0.5)])

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from inkhorn.model import Model, WaterTable, check, place, terms
     from inkhorn.paths import trace
     from inkhorn.site import Bore, Drain, FixedHead, Material, Recharge, River, Site, Species, Well
-    from inkhorn.space import ConstantSurface, Layer, PointSurface, Strata, layered, rectangles
+    from inkhorn.space import Band, ConstantSurface, Layer, PointSurface, Strata, layered, rectangles
     from inkhorn.transport import Spreading, solve_transport
 
 _HOMES = {
@@ -27,12 +27,13 @@ _HOMES = {
     "model": ("Model", "WaterTable", "check", "place", "terms"),
     "paths": ("trace",),
     "site": ("Bore", "Drain", "FixedHead", "Material", "Recharge", "River", "Site", "Species", "Well"),
-    "space": ("ConstantSurface", "Layer", "PointSurface", "Strata", "layered", "rectangles"),
+    "space": ("Band", "ConstantSurface", "Layer", "PointSurface", "Strata", "layered", "rectangles"),
     "transport": ("Spreading", "solve_transport"),
 }
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names}
 
 __all__ = [
+    "Band",
     "Bore",
     "ConstantSurface",
     "ConvergenceError",

@@ -240,7 +240,8 @@ def run_project(project: Project, out: Path | None = None, run: Run | None = Non
     flow = solve_flow(
         model, progress=lambda k, left: run.progress(f"solving for heads, closure {left:.0e}", None)
     )
-    run.tell(str(flow))
+    heads = flow.steps[-1].heads
+    run.tell(f"steady heads from {heads.min():.2f} to {heads.max():.2f} m; {flow.report}")
     with new_folder(parent, "run") as folder:
         if project.site.bores:
             seen = observe(model)

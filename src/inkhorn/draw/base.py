@@ -36,8 +36,15 @@ def map_axes(ax: Axes, grid: Grid) -> None:
     ax.set_xlabel("x [m]")
     ax.set_ylabel("y [m]")
     if isinstance(grid.mesh, RectangularMesh):
-        ax.set_xlim(float(grid.mesh.x_edges[0]), float(grid.mesh.x_edges[-1]))
-        ax.set_ylim(float(grid.mesh.y_edges[0]), float(grid.mesh.y_edges[-1]))
+        x, y = _corners(grid.mesh)
+        ax.set_xlim(float(x.min()), float(x.max()))
+        ax.set_ylim(float(y.min()), float(y.max()))
+
+
+def _corners(mesh: RectangularMesh) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Corners of all cells on the map, two (rows + 1, columns + 1)."""
+    u, v = np.meshgrid(mesh.x_edges, mesh.y_edges)
+    return mesh.to_map(u, v)
 
 
 def draw_cells(ax: Axes, grid: Grid, values: NDArray[np.float64], **style: Any) -> Any:
@@ -52,9 +59,7 @@ def draw_cells(ax: Axes, grid: Grid, values: NDArray[np.float64], **style: Any) 
     if isinstance(mesh, RectangularMesh):
         block = np.full(mesh.shape, np.nan)
         block[mesh.present] = values
-        return ax.pcolormesh(
-            mesh.x_edges, mesh.y_edges, np.ma.masked_invalid(block), rasterized=True, **style
-        )
+        return ax.pcolormesh(*_corners(mesh), np.ma.masked_invalid(block), rasterized=True, **style)
     from matplotlib.collections import PolyCollection
 
     there = np.isfinite(values)
@@ -72,7 +77,8 @@ def plan_block(grid: Grid, values: NDArray[np.float64]) -> tuple[Any, Any, Any] 
         return None
     block = np.full(mesh.shape, np.nan)
     block[mesh.present] = values
-    return mesh.x_centres, mesh.y_centres, np.ma.masked_invalid(block)
+    u, v = np.meshgrid(mesh.x_centres, mesh.y_centres)
+    return (*mesh.to_map(u, v), np.ma.masked_invalid(block))
 
 
 def _outline(ax: Axes, shape: Any, **style: Any) -> None:

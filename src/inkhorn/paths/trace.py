@@ -96,7 +96,8 @@ def _starts_at_points(flow: FlowResult, points: NDArray[np.float64], field_: Fac
                 f"start point {k} at x={x:g}, y={y:g}, z={z:g} lies in no cell. Check that z is an elevation."
             )
         cell[k] = inside[0]
-        place[k, 2] = min(z, field_.high[cell[k], 2])  # above the water table it begins on it
+        u, v = grid.mesh.from_map(x, y)  # type: ignore[attr-defined]  # face_velocities has seen to that
+        place[k] = u, v, min(z, field_.high[cell[k], 2])  # above the water table it begins on it
     return _Starts(cell, place, np.zeros(len(points)), [f"point {k}" for k in range(len(points))])
 
 
@@ -234,7 +235,9 @@ def trace(
         if reason == 2 and feature and not backward:
             time[-1] += _time_to_well(flow, last, out_xyz[count - 1], velocities)
         layers = grid.cells.layer[out_cell[:count]]
-        pieces.append((np.full(count, k), time, out_xyz[:count].copy(), layers))
+        own = out_xyz[:count]
+        place = np.column_stack([*grid.mesh.to_map(own[:, 0], own[:, 1]), own[:, 2]])  # type: ignore[attr-defined]
+        pieces.append((np.full(count, k), time, place, layers))
         ends.append(
             {
                 "path": k,
@@ -244,9 +247,9 @@ def trace(
                 "travel time [day]": time[-1],
                 "start layer": grid.layer_names[layers[0]],
                 "end layer": grid.layer_names[layers[-1]],
-                "end x [m]": out_xyz[count - 1, 0],
-                "end y [m]": out_xyz[count - 1, 1],
-                "end z [m]": out_xyz[count - 1, 2],
+                "end x [m]": place[-1, 0],
+                "end y [m]": place[-1, 1],
+                "end z [m]": place[-1, 2],
             }
         )
         if progress is not None:

@@ -23,7 +23,8 @@ class FaceVelocities:
     Attributes
     ----------
     low, high : ndarray of float, (n_cells, 3)
-        Corners of the water in each cell: in z from its bottom to the water table or its top [m].
+        Corners of the water in each cell, along the mesh's own axes and in z from its bottom to the
+        water table or its top [m].
     velocity : ndarray of float, (n_cells, 3, 2)
         Of the water on the low and high face along x, y and z [m/day].
     neighbour : ndarray of int, (n_cells, 3, 2)
@@ -48,6 +49,8 @@ def face_velocities(flow: FlowResult, step: int = -1) -> FaceVelocities:
     grid, cells, faces = model.grid, model.grid.cells, model.grid.faces
     if not isinstance(grid.mesh, RectangularMesh):
         raise InputError("particle paths need rectangular cells. Use a mesh made by `rectangles`.")
+    if grid.mesh.outline is not None:
+        raise InputError('particle paths need whole rectangles. Make the mesh with keep="centre" or a share.')
     if model.porosity is None:
         raise InputError("particle paths need a porosity. Give one for every material (or to Model).")
     n = grid.n_cells
@@ -60,9 +63,13 @@ def face_velocities(flow: FlowResult, step: int = -1) -> FaceVelocities:
 
     discharge = np.zeros((n, 3, 2))
     neighbour = np.full((n, 3, 2), CLOSED, dtype=np.int64)
-    axis = np.argmax(np.abs(faces.normal), axis=1)
+    turn = np.deg2rad(grid.mesh.rotation)
+    normal = faces.normal @ np.array(
+        [[np.cos(turn), -np.sin(turn), 0.0], [np.sin(turn), np.cos(turn), 0.0], [0.0, 0.0, 1.0]]
+    )
+    axis = np.argmax(np.abs(normal), axis=1)
     first, second = faces.cells.T
-    up = faces.normal[np.arange(len(faces)), axis] > 0
+    up = normal[np.arange(len(faces)), axis] > 0
     out_side, in_side = np.where(up, 1, 0), np.where(up, 0, 1)
     signed = np.where(up, record.face_flow, -record.face_flow)
     discharge[first, axis, out_side] = signed

@@ -294,10 +294,21 @@ class Grid:
         names = np.array(self.layer_names, dtype=object)
         metre = {"units": "m"}
         if isinstance(self.mesh, RectangularMesh):
+            x, y = self.mesh.x_centres, self.mesh.y_centres
+            if self.mesh.rotation:
+                map_x, map_y = self.mesh.to_map(*np.meshgrid(x, y))
+                own = {**metre, "long_name": f"along axes rotated by {self.mesh.rotation:g} degrees"}
+                return ("layer", "y", "x"), {
+                    "layer": ("layer", names),
+                    "y": ("y", y, own),
+                    "x": ("x", x, own),
+                    "map_y": (("y", "x"), map_y, {**metre, "standard_name": "projection_y_coordinate"}),
+                    "map_x": (("y", "x"), map_x, {**metre, "standard_name": "projection_x_coordinate"}),
+                }
             return ("layer", "y", "x"), {
                 "layer": ("layer", names),
-                "y": ("y", self.mesh.y_centres, {**metre, "standard_name": "projection_y_coordinate"}),
-                "x": ("x", self.mesh.x_centres, {**metre, "standard_name": "projection_x_coordinate"}),
+                "y": ("y", y, {**metre, "standard_name": "projection_y_coordinate"}),
+                "x": ("x", x, {**metre, "standard_name": "projection_x_coordinate"}),
             }
         cells = self.cells
         return ("cell",), {

@@ -1,19 +1,50 @@
-"""Plan meshes of rows and columns."""
+"""Plan meshes of rows and columns: even or banded, rotated, cut to a boundary."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from inkhorn.errors import InputError, check_positive
+from inkhorn.errors import InputError, check_finite, check_positive
 from inkhorn.space.mesh import PlanEdges
 
-__all__ = ["RectangularMesh", "rectangles"]
+__all__ = ["Band", "RectangularMesh", "rectangles"]
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Band:
+    """Columns (across x) or rows (across y) that are no wider than a size between two coordinates.
+
+    Parameters
+    ----------
+    axis : {"x", "y"}
+        Which coordinate; of a rotated mesh, along its own axes from its own corner.
+    start, end : float
+        From where to where [m].
+    size : float
+        Greatest width there [m].
+    """
+
+    axis: Literal["x", "y"]
+    start: float
+    end: float
+    size: float
+
+    def __post_init__(self) -> None:
+        check_finite("band", [self.start, self.end], unit="m")
+        check_positive("band size", self.size, unit="m")
+        if self.axis not in ("x", "y") or self.end < self.start:
+            raise InputError(
+                f'a band along "{self.axis}" from {self.start:g} to {self.end:g} m cannot be; expected "x" or "y" '
+                "and a start before the end."
+            )
 
 
 @dataclass(frozen=True, eq=False)
@@ -26,18 +57,28 @@ class RectangularMesh:
     Parameters
     ----------
     x_edges, y_edges : ndarray of float, (columns + 1,) and (rows + 1,)
-        Where columns and rows meet, rising [m].
+        Where columns and rows meet, rising, along the mesh's own axes [m].
     present : ndarray of bool, (rows, columns)
         Which cells take part.
+    rotation : float
+        Of the mesh's axes against the map's, anticlockwise about `corner` [degrees].
+    corner : (float, float)
+        The point of the map that the rotation leaves where it is [m].
+    outline : shapely Polygon, optional
+        Cells are cut to it; their centres stay, so that faces are still crossed at right angles.
     """
 
-    x_edges: NDArray[np.float64]
-    y_edges: NDArray[np.float64]
+    x_edges: Array
+    y_edges: Array
     present: NDArray[np.bool_]
+    rotation: float = 0.0
+    corner: tuple[float, float] = (0.0, 0.0)
+    outline: Any = field(default=None, repr=False)
 
     def __post_init__(self) -> None:
         check_positive("column width", np.diff(self.x_edges), unit="m", remedy="Let x_edges rise.")
         check_positive("row width", np.diff(self.y_edges), unit="m", remedy="Let y_edges rise.")
+        check_finite("rotation", self.rotation, unit="degrees")
         if self.present.shape != self.shape:
             raise InputError(f"present has the shape {self.present.shape}; expected {self.shape}.")
         if not self.present.any():
@@ -45,9 +86,10 @@ class RectangularMesh:
 
     def __repr__(self) -> str:
         rows, columns = self.shape
+        turned = f", rotated by {self.rotation:g}°" if self.rotation else ""
         return (
             f"RectangularMesh({rows} rows × {columns} columns, {self.n_cells} cells, "
-            f"{self.area.sum() / 1e6:.4g} km²)"
+            f"{self.area.sum() / 1e6:.4g} km²{turned})"
         )
 
     @property
@@ -72,99 +114,178 @@ class RectangularMesh:
         row, column = np.nonzero(self.present)
         return row, column
 
-    @cached_property
-    def x(self) -> NDArray[np.float64]:
-        return self.x_centres[self.row_column[1]]
+    def to_map(self, u: ArrayLike, v: ArrayLike) -> tuple[Array, Array]:
+        """Turn coordinates along the mesh's own axes into those of the map [m]."""
+        return _turned(u, v, self.rotation, self.corner)
+
+    def from_map(self, x: ArrayLike, y: ArrayLike) -> tuple[Array, Array]:
+        """Turn coordinates of the map into those along the mesh's own axes [m]."""
+        return _turned(x, y, -self.rotation, self.corner)
 
     @cached_property
-    def y(self) -> NDArray[np.float64]:
-        return self.y_centres[self.row_column[0]]
-
-    @property
-    def x_centres(self) -> NDArray[np.float64]:
-        """Middle of each column, (columns,) [m]."""
-        return 0.5 * (self.x_edges[1:] + self.x_edges[:-1])
-
-    @property
-    def y_centres(self) -> NDArray[np.float64]:
-        """Middle of each row, (rows,) [m]."""
-        return 0.5 * (self.y_edges[1:] + self.y_edges[:-1])
-
-    @cached_property
-    def area(self) -> NDArray[np.float64]:
+    def _centres(self) -> tuple[Array, Array]:
         row, column = self.row_column
-        return np.diff(self.x_edges)[column] * np.diff(self.y_edges)[row]
+        return self.to_map(self.x_centres[column], self.y_centres[row])
+
+    @property
+    def x(self) -> Array:
+        return self._centres[0]
+
+    @property
+    def y(self) -> Array:
+        return self._centres[1]
+
+    @property
+    def x_centres(self) -> Array:
+        """Middle of each column along the mesh's own axis, (columns,) [m]."""
+        return np.asarray(0.5 * (self.x_edges[1:] + self.x_edges[:-1]))
+
+    @property
+    def y_centres(self) -> Array:
+        """Middle of each row along the mesh's own axis, (rows,) [m]."""
+        return np.asarray(0.5 * (self.y_edges[1:] + self.y_edges[:-1]))
+
+    @cached_property
+    def area(self) -> Array:
+        if self.outline is not None:
+            import shapely
+
+            return np.asarray(shapely.area(self.polygons()))
+        row, column = self.row_column
+        return np.asarray(np.diff(self.x_edges)[column] * np.diff(self.y_edges)[row])
 
     def edges(self) -> PlanEdges:
         """Return the edges between columns, then those between rows."""
-        number, width, depth = self.number, np.diff(self.x_edges), np.diff(self.y_edges)
-        row, column = np.nonzero(self.present[:, :-1] & self.present[:, 1:])
-        east = PlanEdges(
-            cells=np.column_stack([number[row, column], number[row, column + 1]]),
-            ends=np.stack(
-                [
-                    np.column_stack([self.x_edges[column + 1], self.y_edges[row]]),
-                    np.column_stack([self.x_edges[column + 1], self.y_edges[row + 1]]),
-                ],
-                axis=1,
-            ),
-            distance=0.5 * np.column_stack([width[column], width[column + 1]]),
-            normal=np.tile([1.0, 0.0], (len(row), 1)),
+        east = self._edges_across(self.present[:, :-1] & self.present[:, 1:], (0, 1))
+        north = self._edges_across(self.present[:-1] & self.present[1:], (1, 0))
+        names = ("cells", "ends", "distance", "normal")
+        both = PlanEdges(**{k: np.concatenate([getattr(east, k), getattr(north, k)]) for k in names})
+        return both if self.outline is None else _cut_edges(both, self.outline)
+
+    def _edges_across(self, both: NDArray[np.bool_], step: tuple[int, int]) -> PlanEdges:
+        """Edges between each cell and the next one, one row or one column on."""
+        row, column = np.nonzero(both)
+        width = np.diff(self.x_edges)[[column, column + step[1]]].T
+        depth = np.diff(self.y_edges)[[row, row + step[0]]].T
+        x0, y0 = self.x_edges[column + step[1]], self.y_edges[row + step[0]]
+        start = np.column_stack(self.to_map(x0, y0))
+        end = np.column_stack(self.to_map(self.x_edges[column + 1], self.y_edges[row + 1]))
+        turn = np.deg2rad(self.rotation)
+        normal = (np.cos(turn), np.sin(turn)) if step[1] else (-np.sin(turn), np.cos(turn))
+        return PlanEdges(
+            cells=np.column_stack([self.number[row, column], self.number[row + step[0], column + step[1]]]),
+            ends=np.stack([start, end], axis=1),
+            distance=0.5 * (width if step[1] else depth),
+            normal=np.tile(normal, (len(row), 1)),
         )
-        row, column = np.nonzero(self.present[:-1] & self.present[1:])
-        north = PlanEdges(
-            cells=np.column_stack([number[row, column], number[row + 1, column]]),
-            ends=np.stack(
-                [
-                    np.column_stack([self.x_edges[column], self.y_edges[row + 1]]),
-                    np.column_stack([self.x_edges[column + 1], self.y_edges[row + 1]]),
-                ],
-                axis=1,
-            ),
-            distance=0.5 * np.column_stack([depth[row], depth[row + 1]]),
-            normal=np.tile([0.0, 1.0], (len(row), 1)),
-        )
-        both = ("cells", "ends", "distance", "normal")
-        return PlanEdges(**{k: np.concatenate([getattr(east, k), getattr(north, k)]) for k in both})
 
     def polygons(self) -> NDArray[Any]:
         import shapely
 
         row, column = self.row_column
-        return np.asarray(
-            shapely.box(
-                self.x_edges[column], self.y_edges[row], self.x_edges[column + 1], self.y_edges[row + 1]
-            )
-        )
+        x, y = self.x_edges, self.y_edges
+        if self.rotation:
+            corners = [(column, row), (column + 1, row), (column + 1, row + 1), (column, row + 1)]
+            rings = np.stack([np.column_stack(self.to_map(x[i], y[j])) for i, j in corners], axis=1)
+            boxes = shapely.polygons(rings)
+        else:
+            boxes = shapely.box(x[column], y[row], x[column + 1], y[row + 1])
+        return np.asarray(boxes if self.outline is None else shapely.intersection(boxes, self.outline))
 
     def locate(self, x: ArrayLike, y: ArrayLike) -> NDArray[np.int64]:
+        import shapely
+
         x, y = np.broadcast_arrays(np.asarray(x, float), np.asarray(y, float))
+        u, v = self.from_map(x, y)
         rows, columns = self.shape
         # a point on the outermost edge belongs to the last cell
-        column = np.where(x == self.x_edges[-1], columns - 1, np.searchsorted(self.x_edges, x, "right") - 1)
-        row = np.where(y == self.y_edges[-1], rows - 1, np.searchsorted(self.y_edges, y, "right") - 1)
+        column = np.where(u == self.x_edges[-1], columns - 1, np.searchsorted(self.x_edges, u, "right") - 1)
+        row = np.where(v == self.y_edges[-1], rows - 1, np.searchsorted(self.y_edges, v, "right") - 1)
         inside = (column >= 0) & (column < columns) & (row >= 0) & (row < rows)
+        if self.outline is not None:
+            inside &= shapely.intersects_xy(self.outline, x, y)
         found = np.full(x.shape, -1, dtype=np.int64)
         found[inside] = self.number[row[inside], column[inside]]
         return found
 
 
-def _counts(
-    extent: float, cell: float | None, count: int | None, axis: str, exact: bool
-) -> tuple[int, float]:
-    """Number of cells along one axis, and their size."""
-    if count is not None:
-        if count < 1:
-            raise InputError(f"count along {axis} is {count}; expected at least 1.")
-        return int(count), extent / count
-    assert cell is not None
-    number = extent / cell
-    if exact and abs(number - round(number)) > 1e-9 * max(number, 1.0):
+def _turned(x: ArrayLike, y: ArrayLike, degrees: float, corner: tuple[float, float]) -> tuple[Array, Array]:
+    """Turn points anticlockwise about a corner."""
+    x, y = np.asarray(x, dtype=np.float64), np.asarray(y, dtype=np.float64)
+    if degrees == 0.0:
+        return x, y
+    c, s = np.cos(np.deg2rad(degrees)), np.sin(np.deg2rad(degrees))
+    dx, dy = x - corner[0], y - corner[1]
+    return corner[0] + c * dx - s * dy, corner[1] + s * dx + c * dy
+
+
+def _cut_edges(edges: PlanEdges, outline: Any) -> PlanEdges:
+    """Shorten edges to the part inside an outline; those wholly outside are closed."""
+    import shapely
+
+    inside = shapely.intersection(shapely.linestrings(edges.ends), outline)
+    open_ = shapely.length(inside) > 0
+    if (shapely.get_type_id(inside[open_]) != shapely.GeometryType.LINESTRING).any():
         raise InputError(
-            f"cells of {cell:g} m do not fill {extent:g} m along {axis} ({number:.4g} of them). "
-            "Give a size that divides it, or `count` instead."
+            "the boundary crosses an edge of a cell more than twice. Use smaller cells, or keep cells by their centre."
         )
-    return max(int(np.ceil(number - 1e-9)), 1), cell
+    ends = shapely.get_coordinates(inside[open_]).reshape(-1, 2, 2)
+    return PlanEdges(edges.cells[open_], ends, edges.distance[open_], edges.normal[open_])
+
+
+def _banded_edges(low: float, high: float, size: float, bands: Iterable[Band], growth: float) -> Array:
+    """Edges from `low` to `high` of widths no more than `size`, narrower in bands, growing away from them.
+
+    Widths that grow by a ratio r from cell to cell grow with the distance d from the band as
+    ``size + d (r - 1) / r``. Edges stand where the integral of one over that width is whole, stretched to
+    end on one; then no width is above what is asked for, and none more than r times its neighbour's.
+    """
+    narrow = [b for b in bands if b.size < size]
+    if not narrow:
+        return np.linspace(low, high, max(int(np.ceil((high - low) / size - 1e-9)), 1) + 1)
+    slope = (growth - 1.0) / growth
+    step = min(b.size for b in narrow) / 8.0
+    knots = [np.linspace(low, high, min(int((high - low) / step) + 2, 2_000_000))]
+    for b in narrow:  # corners of the wanted width
+        reach = (size - b.size) / slope if slope > 0 else 0.0
+        knots.append(np.clip([b.start, b.end, b.start - reach, b.end + reach], low, high))
+    u = np.unique(np.concatenate(knots))
+    wanted = np.full(len(u), size)
+    for b in narrow:
+        away = np.maximum(np.maximum(b.start - u, u - b.end), 0.0)
+        grown = b.size + away * slope if slope > 0 else np.where(away > 0, size, b.size)
+        wanted = np.minimum(wanted, grown)
+    # the width is linear between the knots: its reciprocal integrates to a logarithm
+    a, b_, du = wanted[:-1], wanted[1:], np.diff(u)
+    even = np.abs(b_ - a) < 1e-9 * a
+    cells = np.where(even, du / a, du * np.log(b_ / a) / np.where(even, 1.0, b_ - a))
+    total = np.concatenate([[0.0], np.cumsum(cells)])
+    number = max(int(np.ceil(total[-1] - 1e-9)), 1)
+    edges = np.interp(np.arange(number + 1) * total[-1] / number, total, u)
+    edges[[0, -1]] = low, high
+    return np.asarray(edges)
+
+
+def _bands_near(near: Iterable[tuple[Any, float]], mesh: RectangularMesh) -> list[Band]:
+    """A band across either axis for each part of each shape, along the mesh's own axes."""
+    import shapely
+
+    bands = []
+    for shapes, size in near:
+        for shape in shapes if isinstance(shapes, (list, tuple)) else [shapes]:
+            if not isinstance(shape, shapely.Geometry):  # a feature or a bore
+                shape = getattr(shape, "shape", None) or shapely.Point(shape.x, shape.y)
+            for part in getattr(shape, "geoms", [shape]):
+                u, v = mesh.from_map(*shapely.get_coordinates(part).T)
+                bands.append(Band("x", float(u.min()), float(u.max()), size))
+                bands.append(Band("y", float(v.min()), float(v.max()), size))
+    return bands
+
+
+def _sides(value: float | Sequence[float] | None, name: str) -> list[float] | None:
+    if value is None:
+        return None
+    return list(np.broadcast_to(check_positive(name, value), 2).tolist())
 
 
 def rectangles(
@@ -172,19 +293,38 @@ def rectangles(
     *,
     cell: float | Sequence[float] | None = None,
     count: int | Sequence[int] | None = None,
+    margin: float = 0.0,
+    rotation: float = 0.0,
+    bands: Sequence[Band] = (),
+    near: Sequence[tuple[Any, float]] = (),
+    growth: float = 1.5,
+    keep: float | Literal["centre", "cut"] = "centre",
 ) -> RectangularMesh:
-    """Cut an extent or the inside of a polygon into equal rectangles.
+    """Cut an extent or the inside of a polygon into rectangles.
 
     Parameters
     ----------
     outline : tuple of float, or shapely Polygon
-        ``(x_min, y_min, x_max, y_max)`` [m], filled exactly; or a polygon: cells of the given size
-        over its bounds, the overhang shared by both sides, of which those take part whose centre
-        lies inside.
+        ``(x_min, y_min, x_max, y_max)`` [m], filled exactly, all cells taking part; or a polygon:
+        cells over its extent (the overhang shared by both sides), of which those take part that
+        `keep` names.
     cell : float or (float, float), optional
         Cell size along x and y [m].
     count : int or (int, int), optional
         Number of cells along x and y, instead of `cell`.
+    margin : float
+        Added to the extent on every side [m].
+    rotation : float
+        Of rows and columns, anticlockwise about the lower left corner of the extent [degrees].
+    bands : sequence of Band
+        Where rows or columns are narrower.
+    near : sequence of (shapes, size)
+        Bands around features, bores or shapely shapes, each no wider than its size [m].
+    growth : float
+        Greatest ratio of the widths of neighbouring rows or columns, above 1.
+    keep : "centre", float or "cut"
+        With a polygon: cells whose centre lies inside; or those of which at least this share of the
+        area does; or all that meet it, cut to it.
 
     Returns
     -------
@@ -199,26 +339,72 @@ def rectangles(
     --------
     >>> rectangles((0, 0, 600, 400), cell=100)
     RectangularMesh(4 rows × 6 columns, 24 cells, 0.24 km²)
+    >>> mesh = rectangles((0, 0, 600, 400), cell=100, bands=[Band("x", 290, 310, 10)])
+    >>> [round(float(w), 1) for w in (np.diff(mesh.x_edges).min(), np.diff(mesh.x_edges).max())]
+    [9.5, 86.7]
     """
     import shapely
 
     if (cell is None) == (count is None):
         raise InputError("give either `cell` (a size in m) or `count` (numbers of cells), and not both.")
+    if growth <= 1.0:
+        raise InputError(f"growth is {growth:g}; expected a ratio above 1, such as 1.5.")
     polygon = outline if isinstance(outline, shapely.Geometry) else None
+    corner, extent = _extent(outline, polygon, rotation, margin)
+    frame = RectangularMesh(
+        np.array([0.0, 1.0]), np.array([0.0, 1.0]), np.ones((1, 1), dtype=bool), rotation, corner
+    )
+    all_bands = [*bands, *_bands_near(near, frame)]
+    sizes, counts = _sides(cell, "cell"), _sides(count, "count")
+    edges = []
+    for k, axis in enumerate("xy"):
+        low, high = extent[k], extent[k + 2]
+        if counts is not None:
+            if counts[k] != int(counts[k]):
+                raise InputError(f"count along {axis} is {counts[k]:g}; expected a whole number.")
+            size, number = (high - low) / counts[k], counts[k]
+        else:
+            assert sizes is not None  # one of both is given
+            size, number = sizes[k], (high - low) / sizes[k]
+        whole = abs(number - round(number)) <= 1e-9 * max(number, 1.0)
+        if polygon is None and not whole and not all_bands:
+            raise InputError(
+                f"cells of {size:g} m do not fill {high - low:g} m along {axis} ({number:.4g} of them). "
+                "Give a size that divides it, or `count` instead."
+            )
+        if polygon is not None and not whole:
+            overhang = 0.5 * (np.ceil(number) * size - (high - low))
+            low, high = low - overhang, high + overhang
+        edges.append(_banded_edges(low, high, size, [b for b in all_bands if b.axis == axis], growth))
+    present = np.ones((len(edges[1]) - 1, len(edges[0]) - 1), dtype=bool)
+    mesh = RectangularMesh(edges[0], edges[1], present, rotation, corner)
+    if polygon is None:
+        return mesh
+    if keep == "centre":
+        inside = shapely.contains_xy(polygon, mesh.x, mesh.y)
+    else:
+        least = 1e-9 if keep == "cut" else float(keep)
+        if not 0.0 < least <= 1.0:
+            raise InputError(
+                f'keep is {keep!r}; expected "centre", "cut" or a share of the area above 0 and up to 1.'
+            )
+        inside = shapely.area(shapely.intersection(mesh.polygons(), polygon)) >= least * mesh.area
+    return RectangularMesh(
+        edges[0], edges[1], inside.reshape(mesh.shape), rotation, corner, polygon if keep == "cut" else None
+    )
+
+
+def _extent(
+    outline: Any, polygon: Any, rotation: float, margin: float
+) -> tuple[tuple[float, float], tuple[float, float, float, float]]:
+    """The corner that the rotation turns about, and the extent along the turned axes."""
     x0, y0, x1, y1 = (float(v) for v in (outline if polygon is None else polygon.bounds))
     check_positive("extent", [x1 - x0, y1 - y0], unit="m", remedy="Give x_min, y_min, x_max, y_max.")
-    sizes: list[Any] = [None, None] if cell is None else list(np.broadcast_to(np.asarray(cell, float), 2))
-    counts: list[Any] = [None, None] if count is None else list(np.broadcast_to(np.asarray(count, int), 2))
-    if cell is not None:
-        check_positive("cell", sizes, unit="m")
-    edges = []
-    for low, high, size, number, axis in zip((x0, y0), (x1, y1), sizes, counts, "xy", strict=True):
-        n, width = _counts(high - low, size, number, axis, exact=polygon is None)
-        start = low - 0.5 * (n * width - (high - low))
-        edges.append(np.asarray(start + width * np.arange(n + 1), dtype=np.float64))
-    present = np.ones((len(edges[1]) - 1, len(edges[0]) - 1), dtype=bool)
-    mesh = RectangularMesh(edges[0], edges[1], present)
-    if polygon is not None:
-        x, y = np.meshgrid(mesh.x_centres, mesh.y_centres)
-        mesh = RectangularMesh(edges[0], edges[1], np.asarray(shapely.contains_xy(polygon, x, y)))
-    return mesh
+    corner = (x0, y0)
+    if polygon is not None and rotation:
+        import shapely
+
+        points = shapely.get_coordinates(polygon)
+        u, v = _turned(points[:, 0], points[:, 1], -rotation, corner)
+        x0, y0, x1, y1 = float(u.min()), float(v.min()), float(u.max()), float(v.max())
+    return corner, (x0 - margin, y0 - margin, x1 + margin, y1 + margin)

@@ -53,10 +53,11 @@ def sampling_rows(grid: Grid, layer: ArrayLike, x: ArrayLike, y: ArrayLike) -> A
         around = [(int(grid.number[level, plan]), 1.0)]
         if isinstance(grid.mesh, RectangularMesh):
             mesh = grid.mesh
+            u, v = mesh.from_map(px, py)
             corners = [
                 (int(grid.number[level, mesh.number[j, i]]), wi * wj)
-                for j, wj in _around(mesh.y_centres, py)
-                for i, wi in _around(mesh.x_centres, px)
+                for j, wj in _around(mesh.y_centres, float(v))
+                for i, wi in _around(mesh.x_centres, float(u))
                 if mesh.number[j, i] >= 0
             ]
             around = [(c, w) for c, w in corners if c >= 0 and w > 0] or around
