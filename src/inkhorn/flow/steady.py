@@ -100,12 +100,17 @@ def _stepped(
 
     The slopes of a wet cell say nothing of a dry one: a head that would fall past the bottom stops
     there, one that would rise past it stops just above, and the next step takes it from there
-    (after Appleyard & Cheshire 1983).
+    (after Appleyard & Cheshire 1983). Nor does any head move by many times the height of the whole
+    model, as the slopes of cells that hold next to nothing would have it.
     """
     there = unknowns.copy()
-    there[equations.free] += step
     law, cells = equations.model.water_table, equations.cells
-    if not law.confined:
+    if law.confined:
+        there[equations.free] += step
+    else:
+        heads = unknowns[: len(cells)]
+        reach = 10.0 * (max(cells.top.max(), heads.max()) - min(cells.bottom.min(), heads.min()))
+        there[equations.free] += np.clip(step, -reach, reach)
         n, edge = len(cells), cells.bottom
         before, after = unknowns[:n], there[:n]
         bend = law.smoothing * cells.thickness
