@@ -12,7 +12,10 @@ wells = ik.terms.WellTerm(
     cells=mesh.locate([400, 600], [300, 300]),
     features=("taking", "giving back"),
     feature=[0, 1],
-    connection=2 * np.pi * 20 / np.log(0.198 * 10 / 0.15),  # of the screened height, Peaceman (1978)
+    connection=2
+    * np.pi
+    * 20
+    / np.log(mesh.equivalent_radius([0, 0]) / 0.15),  # 20 m of screen, radius 0.15 m
     rate=[-500.0, 500.0],  # m³/day into the aquifer
 )
 flow = ik.solve_flow(ik.Model(grid, 8.0, porosity=0.25, terms=[slope, wells]))

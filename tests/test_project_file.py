@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 
+import numpy as np
 import numpy.testing as npt
 import pytest
 
@@ -196,3 +197,94 @@ def test_what_gis_tables_and_columns_refuse(quillmere_folder, tmp_path, old, new
     spoil(folder, "site.toml", old, new)
     with pytest.raises(ik.InputError, match=message):
         ik.read_site(folder / "site.toml")
+
+
+def test_surfaces_of_every_kind(first_project):
+    """Points by every method, a raster, a depth, a share, bounds, a change within a polygon, parts."""
+    import rasterio
+    from rasterio.transform import from_origin
+
+    elevations = np.linspace(20.0, 24.0, 12 * 11).reshape(12, 11).astype("float32")
+    place = from_origin(-50.0, 1150.0, 100.0, 100.0)
+    with rasterio.open(
+        first_project / "dem.tif",
+        "w",
+        driver="GTiff",
+        height=12,
+        width=11,
+        count=1,
+        dtype="float32",
+        transform=place,
+    ) as file:
+        file.write(elevations, 1)
+    rows = [f"{x},{y},{10 + x / 500}" for x in (-10, 500, 1010) for y in (-10, 480, 1010)]
+    (first_project / "base.csv").write_text("\n".join(["x,y,base [m]", *rows]), encoding="utf-8")
+    spoil(first_project, "site.toml", '[ground]\nelevation = "20 m"', '[ground]\nraster = "dem.tif"')
+    sand = """base = { points = "base.csv", z = "base", method = "kriging", variogram = { range = "2 km" } }
+parts = [0.3, 0.7]
+where_thin = "keep"
+[[layer.change]]
+file = "boundary.geojson"
+base = { under = "ground", depth = "9 m" }
+[[layer]]
+name = "silt"
+material = "sand"
+base = { between = ["sand", "ground"], share = 0, never_above = "sand" }"""
+    spoil(first_project, "site.toml", 'base = { elevation = "8 m" }', sand)
+    spoil(first_project, "bores.csv", ",sand", ",sand 2")
+    spoil(first_project, "site.toml", '["sand", "gravel"]', '["sand 1", "gravel"]')
+    project = ik.read_project(first_project / "site.toml")
+    strata = project.site.strata
+    assert strata.names == ("sand 1", "sand 2", "silt", "gravel")
+    levels = strata.at(np.array([500.0]), np.array([500.0]))
+    # row 5 and 6 of the raster meet at y = 500; column 5 has its middle at x = 500
+    ground = 0.5 * (elevations[6, 5] + elevations[5, 5]) if elevations.shape[0] % 2 else levels.top[0, 0]
+    npt.assert_allclose(levels.top[0], ground)
+    npt.assert_allclose(levels.top[0] - levels.bottom[:2].T, [[2.7, 9.0]])
+    assert np.isnan(levels.top[2, 0])
+    model = ik.place(project.site, project.mesh())
+    assert model.grid.n_cells == 3 * 100
+    assert first_project / "dem.tif" in project.files
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "message"),
+    [
+        ('{ elevation = "8 m" }', '{ raster = "none.tif" }', "none.tif.*no such file"),
+        ('{ elevation = "8 m" }', '{ raster = "wells.csv" }', "not a raster"),
+        ('{ elevation = "8 m" }', '{ under = "gravl" }', 'no surface "gravl" above this one'),
+        (
+            '{ elevation = "8 m" }',
+            '{ points = "wells.csv", method = "kriging" }',
+            "kriging needs a variogram",
+        ),
+        (
+            '{ elevation = "8 m" }',
+            '{ points = "wells.csv", method = "spline" }',
+            "expected 'linear', 'nearest'",
+        ),
+        ('{ elevation = "8 m" }', '{ elevation = 8, raster = "x" }', "made in one way"),
+        ('base = { elevation = "8 m" }', 'base = { elevation = "8 m" }\nparts = 1', "cannot be split into 1"),
+        ('cell = "100 m"', 'cell = "100 m"\ncount = 3', "either `cell`"),
+        ('cell = "100 m"', 'cell = "100 m"\nkeep = 2', "share of the area above 0"),
+        ('["well 1"], size', '["well 9"], size', 'line 2[0-9]: there is no feature or bore "well 9"'),
+    ],
+)
+def test_surfaces_and_grids_that_cannot_be(first_project, old, new, message):
+    spoil(first_project, "site.toml", old, new)
+    with pytest.raises(ik.InputError, match=message):
+        ik.read_project(first_project / "site.toml")
+
+
+def test_grids_are_chosen_by_name(first_project, command):
+    project = ik.read_project(first_project / "site.toml")
+    fine = project.mesh("fine")
+    assert fine.area[fine.locate([620.0], [540.0])[0]] < 25.1
+    code, out, _ = command("check", first_project / "site.toml", "--grid", "fine")
+    assert code == 0
+    assert repr(fine) in out
+    code, _, err = command("run", first_project / "site.toml", "--grid", "fin")
+    assert code == 2
+    assert 'has no grid "fin"' in err
+    assert 'Did you mean "fine"' in err
+    assert command("run", first_project / "site.toml", "--grid", "fine")[0] == 0

@@ -34,6 +34,11 @@ Out = Annotated[
     Path | None, typer.Option(help="Where run folders go; `runs` beside the project file if not given.")
 ]
 
+GridName = Annotated[
+    str | None,
+    typer.Option("--grid", help="One of the project's other grids, a table [grids.NAME].", metavar="NAME"),
+]
+
 
 def _print_frame(frame: pd.DataFrame, title: str) -> None:
     from rich.console import Console
@@ -105,13 +110,13 @@ def _read(site: Path) -> Any:
 
 
 @app.command()
-def check(site: SiteFile) -> None:
+def check(site: SiteFile, grid: GridName = None) -> None:
     """Read a project, place it on its grid, report what landed where, and look for mistakes. Solves nothing."""
     from inkhorn.run import check_project
 
     project = _read(site)
     typer.echo(repr(project.site))
-    model, findings = check_project(project)
+    model, findings = check_project(project, grid)
     typer.echo(f"{model.grid.mesh!r}\n{model.grid!r}")
     if model.placed is not None:
         shares = [f"{share:.1%}" if share else "-" for share in model.placed["share outside"]]
@@ -125,25 +130,25 @@ def check(site: SiteFile) -> None:
 
 
 @app.command()
-def run(site: SiteFile, out: Out = None) -> None:
+def run(site: SiteFile, out: Out = None, grid: GridName = None) -> None:
     """Solve what a project asks for, into a new run folder: heads, budget, paths, plume, pictures."""
     from inkhorn.run import run_project
 
     project = _read(site)
     with _told() as told:
-        folder, flow = run_project(project, out, told)
+        folder, flow = run_project(project, out, told, grid=grid)
     _print_frame(flow.budget(), "Water budget")
     typer.echo(f"Everything is in {folder}")
 
 
 @app.command()
-def fit(site: SiteFile, out: Out = None) -> None:
+def fit(site: SiteFile, out: Out = None, grid: GridName = None) -> None:
     """Fit conductivities and recharge to the levels in the bores, then solve all that is asked with them."""
     from inkhorn.run import fit_project
 
     project = _read(site)
     with _told() as told:
-        folder, result = fit_project(project, out, told)
+        folder, result = fit_project(project, out, told, grid=grid)
     _print_frame(_parameters_for_people(result), "Parameters")
     typer.echo(f"Everything is in {folder}")
 

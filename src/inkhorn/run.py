@@ -65,17 +65,17 @@ class Run:
         self.say(line)
 
 
-def check_project(project: Project) -> tuple[Model, Findings]:
-    """Place the site on the grid asked for, and look for mistakes."""
-    model = place(project.site, project.mesh())
+def check_project(project: Project, grid: str | None = None) -> tuple[Model, Findings]:
+    """Place the site on the grid asked for, or another of the project's by name, and look for mistakes."""
+    model = place(project.site, project.mesh(grid))
     return model, check(model)
 
 
-def _ready_model(project: Project, run: Run) -> Model:
+def _ready_model(project: Project, grid: str | None, run: Run) -> Model:
     run.progress("placing the site on the grid", None)
-    model, findings = check_project(project)
+    model, findings = check_project(project, grid)
     findings.raise_errors()
-    run.tell(f"{model.grid}")
+    run.tell(f"{model.grid}" + (f" on the grid {grid}" if grid else ""))
     for finding in findings:
         run.tell(str(finding))
     return model
@@ -216,7 +216,9 @@ def _finished(parent: Path, name: str) -> Path:
     return sorted(parent.glob(f"{name}-*"), key=lambda p: int(p.name.rsplit("-", 1)[1]))[-1]
 
 
-def run_project(project: Project, out: Path | None = None, run: Run | None = None) -> tuple[Path, FlowResult]:
+def run_project(
+    project: Project, out: Path | None = None, run: Run | None = None, *, grid: str | None = None
+) -> tuple[Path, FlowResult]:
     """Solve what a project asks for, with the values it states.
 
     Parameters
@@ -227,6 +229,8 @@ def run_project(project: Project, out: Path | None = None, run: Run | None = Non
         Where run folders go; ``runs`` beside the project file if not given.
     run : Run, optional
         Told how it goes.
+    grid : str, optional
+        One of the project's other grids, by name.
 
     Returns
     -------
@@ -235,7 +239,7 @@ def run_project(project: Project, out: Path | None = None, run: Run | None = Non
     flow : FlowResult
     """
     run, parent = run or Run(), out or project.path.parent / "runs"
-    model = _ready_model(project, run)
+    model = _ready_model(project, grid, run)
     run.progress("solving for heads", None)
     flow = solve_flow(
         model, progress=lambda k, left: run.progress(f"solving for heads, closure {left:.0e}", None)
@@ -282,7 +286,9 @@ def fit_parameters(project: Project, model: Model) -> list[Parameter]:
     return parameters
 
 
-def fit_project(project: Project, out: Path | None = None, run: Run | None = None) -> tuple[Path, FitResult]:
+def fit_project(
+    project: Project, out: Path | None = None, run: Run | None = None, *, grid: str | None = None
+) -> tuple[Path, FitResult]:
     """Fit what a project asks for to its bores' mean levels, and solve all it asks for with the fitted values.
 
     Parameters and return as `run_project`, with a `FitResult`.
@@ -290,7 +296,7 @@ def fit_project(project: Project, out: Path | None = None, run: Run | None = Non
     import pandas as pd
 
     run, parent = run or Run(), out or project.path.parent / "runs"
-    model = _ready_model(project, run)
+    model = _ready_model(project, grid, run)
     parameters = fit_parameters(project, model)
     most = 20
 

@@ -27,7 +27,7 @@ def around_a_well(n: int):
     well = ik.terms.WellTerm(
         cells=middle,
         rate=-rate,
-        connection=2 * np.pi * 15.0 / np.log(0.14 * np.sqrt(2.0) * (1000.0 / n) / radius),
+        connection=2 * np.pi * 15.0 / np.log(mesh.equivalent_radius(middle) / radius),
         features=("well",),
     )
     flow = ik.solve_flow(ik.Model(grid, 6.0, porosity=0.2, terms=[held(rim, exact[rim]), well]))

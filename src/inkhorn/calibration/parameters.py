@@ -58,13 +58,13 @@ class Parameter(ABC):
 
 @dataclass(frozen=True, kw_only=True)
 class LayerConductivity(Parameter):
-    """One horizontal conductivity for a layer [m/day]; the ratio to the vertical one is kept."""
+    """One horizontal conductivity for a layer's material [m/day]; the ratio to the vertical one is kept."""
 
     layer: str
     unit: ClassVar[str] = "m/day"
 
     def _cells(self, model: Model) -> NDArray[np.bool_]:
-        return model.grid.cells.layer == model.grid.layer_index(self.layer)
+        return model.grid.cells.material == model.grid.layer_index(self.layer)
 
     def start(self, model: Model) -> float:
         values = model.input(HORIZONTAL)[self._cells(model)]

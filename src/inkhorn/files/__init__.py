@@ -1,6 +1,7 @@
 """Everything that touches a disk: project file, tables, shapes, results."""
 
 from inkhorn.files.project import Project, read_project, read_site
+from inkhorn.files.rasters import read_raster
 from inkhorn.files.results import write_concentration, write_flow, write_paths, write_table
 from inkhorn.files.shapes import Shape, read_shapes
 from inkhorn.files.tables import Table, read_table
@@ -12,6 +13,7 @@ __all__ = [
     "Table",
     "new_folder",
     "read_project",
+    "read_raster",
     "read_shapes",
     "read_site",
     "read_table",

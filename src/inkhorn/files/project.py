@@ -9,18 +9,35 @@ from typing import Any
 
 import numpy as np
 
-from inkhorn.errors import InputError
+from inkhorn.errors import InputError, did_you_mean
 from inkhorn.files.project_file import (
     Column,
+    GridPart,
+    LayerPart,
     ProjectFile,
     SurfacePart,
     load_project_file,
 )
+from inkhorn.files.rasters import read_raster
 from inkhorn.files.shapes import Shape, read_shapes
 from inkhorn.files.tables import Table, read_table
 from inkhorn.site import Bore, Drain, Feature, FixedHead, Material, Recharge, River, Site, Species, Well
-from inkhorn.space import ConstantSurface, Layer, PointSurface, RectangularMesh, Strata, Surface, rectangles
-from inkhorn.units import UnitSystem
+from inkhorn.space import (
+    Band,
+    BetweenSurface,
+    BoundedSurface,
+    ConstantSurface,
+    Layer,
+    OffsetSurface,
+    PatchedSurface,
+    PointSurface,
+    RectangularMesh,
+    Strata,
+    Surface,
+    Variogram,
+    rectangles,
+)
+from inkhorn.units import UnitSystem, unit_factor
 
 __all__ = ["Project", "read_project", "read_site"]
 
@@ -46,9 +63,39 @@ class Project:
     asked: ProjectFile = field(repr=False)
     files: tuple[Path, ...] = field(repr=False, default=())
 
-    def mesh(self) -> RectangularMesh:
-        """Return the plan mesh that the project asks for."""
-        return rectangles(self.site.boundary, cell=self.asked.grid.cell)
+    def mesh(self, name: str | None = None) -> RectangularMesh:
+        """Return the plan mesh that the project asks for, or one of its other grids by name.
+
+        Raises
+        ------
+        InputError
+            If there is no grid of that name.
+        """
+        if name is not None and name not in self.asked.grids:
+            known = list(self.asked.grids)
+            raise InputError(
+                f'{self.path.name} has no grid "{name}"; it has {known}.{did_you_mean(name, known)} '
+                f"Add a table [grids.{name}]."
+            )
+        part = self.asked.grid if name is None else self.asked.grids[name]
+        places: dict[str, Any] = {b.name: b for b in self.site.bores}
+        places |= {f.name: f for f in self.site.features}
+        return rectangles(
+            self.site.boundary,
+            cell=part.cell,
+            count=part.count,
+            margin=part.margin,
+            rotation=part.rotation,
+            growth=part.growth,
+            keep=part.keep,  # type: ignore[arg-type]  # the file's model has seen to that
+            bands=[Band(b.axis, b.start, b.end, b.size) for b in part.band],
+            near=[([places[f] for f in n.features], n.size) for n in part.near],
+        )
+
+
+def _parts(layer: LayerPart) -> int:
+    """Into how many parts a layer is split, 0 for none."""
+    return 0 if layer.parts is None else layer.parts if isinstance(layer.parts, int) else len(layer.parts)
 
 
 class _Reader:
@@ -61,6 +108,7 @@ class _Reader:
         self.units = UnitSystem(u.length, u.time, u.concentration)
         self.files: dict[Path, None] = {path: None}
         self.crs: tuple[str, str] | None = None  # the CRS, and the file that stated it first
+        self.surfaces: dict[str, Surface] = {}
 
     def by(self, *key: Any) -> str:
         """Say where a key stands."""
@@ -76,19 +124,57 @@ class _Reader:
             self.folder / part.file, table=part.table, kinds=kinds, asked_by=f"named in {self.by(*key)}"
         )
         self.files[self.folder / part.file] = None
-        if crs is not None:
-            if self.crs is not None and self.crs[0] != crs:
-                raise InputError(
-                    f"{part.file} is in {crs}, but {self.crs[1]} is in {self.crs[0]} ({self.by(*key)}). "
-                    "Bring both to one coordinate system."
-                )
-            self.crs = self.crs or (crs, part.file)
+        self._same_crs(crs, part.file, *key)
         return shapes
 
-    def surface(self, part: SurfacePart, name: str, *key: Any) -> Surface:
-        if part.points is None:
-            assert part.elevation is not None  # the file's model sees to that
+    def _same_crs(self, crs: str | None, file: str, *key: Any) -> None:
+        """See that all files that state a coordinate system state the same."""
+        if crs is None:
+            return
+        if self.crs is not None and self.crs[0] != crs:
+            raise InputError(
+                f"{file} is in {crs}, but {self.crs[1]} is in {self.crs[0]} ({self.by(*key)}). "
+                "Bring both to one coordinate system."
+            )
+        self.crs = self.crs or (crs, file)
+
+    def surface(self, part: SurfacePart, *key: Any) -> Surface:
+        """Make a surface; those it names must stand above it in the file."""
+        made = self._surface_alone(part, *key)
+        if part.never_above is not None or part.never_below is not None:
+            below, above = (
+                None if name is None else self._known_surface(name, *key)
+                for name in (part.never_above, part.never_below)
+            )
+            made = BoundedSurface(made, below=below, above=above)
+        return made
+
+    def _known_surface(self, name: str, *key: Any) -> Surface:
+        if name not in self.surfaces:
+            known = list(self.surfaces)
+            raise InputError(
+                f'{self.by(*key)}: there is no surface "{name}" above this one; expected one of {known}, which are '
+                f"the ground and the bases of layers.{did_you_mean(name, known)}"
+            )
+        return self.surfaces[name]
+
+    def _surface_alone(self, part: SurfacePart, *key: Any) -> Surface:
+        if part.elevation is not None:
             return ConstantSurface(part.elevation)
+        if part.raster is not None:
+            metre = unit_factor(self.units.length, "length")
+            raster, crs = read_raster(
+                self.folder / part.raster, factor=metre, asked_by=f"named in {self.by(*key)}"
+            )
+            self.files[self.folder / part.raster] = None
+            self._same_crs(crs, part.raster, *key)
+            return raster
+        if part.under is not None:
+            return OffsetSurface(self._known_surface(part.under, *key), -part.depth)
+        if part.between is not None:
+            upper, lower = (self._known_surface(name, *key) for name in part.between)
+            return BetweenSurface(upper, lower, part.share)
+        assert part.points is not None  # the file's model sees to that
         table = self.table(part.points, *key)
         x, y, z = (table.numbers(axis, "length") for axis in ("x", "y", part.z))
         _, first, count = np.unique(np.column_stack([x, y]), axis=0, return_index=True, return_counts=True)
@@ -97,7 +183,38 @@ class _Reader:
             raise InputError(
                 f"{table.row(k)}: the point x={x[k]:g}, y={y[k]:g} stands more than once. Keep one of them."
             )
-        return PointSurface(x, y, z, name=f"{part.z} of {part.points}")
+        curve = Variogram(**part.variogram.model_dump()) if part.variogram is not None else Variogram()
+        return PointSurface(
+            x,
+            y,
+            z,
+            name=f"{part.z} of {part.points}",
+            method=part.method,
+            neighbours=part.neighbours,
+            power=part.power,
+            variogram=curve,
+        )
+
+    def strata(self) -> Strata:
+        """Make the ground and the layers, each base known to those below it by its layer's name."""
+        ground = self.surfaces["ground"] = self.surface(self.asked.ground, "ground")
+        layers = []
+        for k, part in enumerate(self.asked.layer):
+            base = self.surface(part.base, "layer", k, "base")
+            for j, change in enumerate(part.change):
+                other = self.surface(change.base, "layer", k, "change", j, "base")
+                for shape in self.shapes(change, ("Polygon", "MultiPolygon"), "layer", k, "change", j):
+                    base = PatchedSurface(base, shape.geometry, other)
+            self.surfaces[part.name] = base
+            layers.append(Layer(part.name, base, part.least_thickness, part.where_thin, part.base_wins))
+        strata = Strata(ground, tuple(layers))
+        for k, part in enumerate(self.asked.layer):
+            if part.parts is not None:
+                try:
+                    strata = strata.split(part.name, part.parts)
+                except InputError as problem:
+                    raise InputError(f"{self.by('layer', k, 'parts')}: {problem}") from None
+        return strata
 
     def features(self) -> Iterator[Feature]:
         makers: list[tuple[str, Any, Callable[[Any, Shape], dict[str, Any]]]] = [
@@ -190,19 +307,17 @@ class _Reader:
                     f'{self.by("layer", k, "material")}: layer "{layer.name}" is made of "{layer.material}"; '
                     f"known materials are {list(made)}."
                 )
-        return {layer.name: made[layer.material] for layer in self.asked.layer}
+        names = {layer.name: layer.material for layer in self.asked.layer}
+        parted = {
+            f"{part.name} {k + 1}": part.material for part in self.asked.layer for k in range(_parts(part))
+        }
+        return {name: made[material] for name, material in {**names, **parted}.items()}
 
     def site(self) -> Site:
         asked = self.asked
         return Site(
             boundary=self.boundary(),
-            strata=Strata(
-                self.surface(asked.ground, "ground", "ground"),
-                tuple(
-                    Layer(p.name, self.surface(p.base, p.name, "layer", k, "base"), p.least_thickness)
-                    for k, p in enumerate(asked.layer)
-                ),
-            ),
+            strata=self.strata(),
             materials=self.materials(),
             features=tuple(self.features()),
             bores=self.bores(),
@@ -228,6 +343,12 @@ class _Reader:
             known(asked.transport.watch, wells, "well", "transport", "watch")
         if asked.fit is not None:
             known(asked.fit.conductivity_of, list(site.strata.names), "layer", "fit", "conductivity_of")
+        places = [f.name for f in site.features] + [b.name for b in site.bores]
+        grids: list[tuple[tuple[str, ...], GridPart]] = [(("grid",), asked.grid)]
+        grids += [(("grids", name), grid) for name, grid in asked.grids.items()]
+        for path, grid in grids:
+            for j, near in enumerate(grid.near):
+                known(near.features, places, "feature or bore", *path, "near", j)
         for k, part in enumerate(asked.recharge):
             known(list(part.concentration), species, "species", "recharge", k, "concentration")
 

@@ -115,24 +115,99 @@ class ShapeFile(Part):
     table: str | None = None
 
 
+class VariogramPart(Part):
+    """How unlike two points are, by their distance; direction in degrees from the x axis."""
+
+    kind: Literal["spherical", "exponential", "gaussian", "linear"] = "spherical"
+    range: Length
+    sill: Number = 1.0
+    nugget: Number = 0.0
+    direction: Number = 0.0
+    ratio: Number = 1.0
+
+
 class SurfacePart(Part):
-    """A surface: points of a CSV file with x, y and the elevation in a chosen column, or one elevation."""
+    """A surface, from one of: points of a CSV file, a raster, one elevation, another surface."""
 
     points: str | None = None
     z: str = "z"
+    method: Literal["linear", "nearest", "inverse_distance", "natural", "cubic", "thin_plate", "kriging"] = (
+        "linear"
+    )
+    neighbours: int = Field(default=24, ge=1)
+    power: Number = 2.0
+    variogram: VariogramPart | None = None
+    raster: str | None = None
     elevation: Length | None = None
+    under: str | None = None
+    depth: Length = 0.0
+    between: tuple[str, str] | None = None
+    share: Number = 0.5
+    never_above: str | None = None
+    never_below: str | None = None
 
     @model_validator(mode="after")
     def _one(self) -> SurfacePart:
-        if (self.points is None) == (self.elevation is None):
-            raise ValueError("give either `points` (a CSV file with x, y, z) or `elevation`")
+        ways = ("points", "raster", "elevation", "under", "between")
+        given = [way for way in ways if getattr(self, way) is not None]
+        if len(given) != 1:
+            raise ValueError(
+                f"a surface is made in one way; got {given or 'none'}. Give one of `points` (a CSV file with x, y "
+                "and z), `raster` (a file), `elevation`, `under` (a surface, and a `depth`) or `between` (two)"
+            )
+        if self.method == "kriging" and self.variogram is None:
+            raise ValueError('kriging needs a variogram, as in variogram = { range = "800 m" }')
         return self
 
 
-class GridPart(Part):
-    """Equal rectangles over the boundary."""
+class ChangePart(ShapeFile):
+    """Another surface within the polygons of a file."""
 
-    cell: Length
+    base: SurfacePart
+
+
+class BandPart(Part):
+    """Columns (across x) or rows (across y) no wider than a size between two coordinates."""
+
+    axis: Literal["x", "y"]
+    start: Length
+    end: Length
+    size: Length
+
+
+class NearPart(Part):
+    """Narrower rows and columns near features or bores, by their names."""
+
+    features: list[str] = Field(min_length=1)
+    size: Length
+
+
+def _keep(value: Any) -> float | str:
+    if value in ("centre", "cut"):
+        return str(value)
+    share = quantity(value, "number", what="keep")
+    if not 0.0 < share <= 1.0:
+        raise ValueError('expected "centre", "cut" or a share of the area above 0 and up to 1')
+    return share
+
+
+class GridPart(Part):
+    """Rectangles over the boundary."""
+
+    cell: Length | None = None
+    count: int | tuple[int, int] | None = None
+    margin: Length = 0.0
+    rotation: Number = 0.0
+    growth: Number = 1.5
+    keep: Annotated[float | str, PlainValidator(_keep)] = "centre"
+    band: list[BandPart] = Field(default_factory=list)
+    near: list[NearPart] = Field(default_factory=list)
+
+    @model_validator(mode="after")
+    def _one(self) -> GridPart:
+        if (self.cell is None) == (self.count is None):
+            raise ValueError("give either `cell` (a size) or `count` (a number of cells)")
+        return self
 
 
 class MaterialPart(Part):
@@ -146,6 +221,10 @@ class LayerPart(Part):
     material: str
     base: SurfacePart
     least_thickness: Length = 0.1
+    where_thin: Literal["absent", "keep"] = "absent"
+    base_wins: bool = False
+    parts: int | list[float] | None = None
+    change: list[ChangePart] = Field(default_factory=list)
 
 
 class FeaturePart(ShapeFile):
@@ -240,6 +319,7 @@ class ProjectFile(Part):
     units: Units = Units()
     boundary: ShapeFile
     grid: GridPart
+    grids: dict[str, GridPart] = Field(default_factory=dict)
     ground: SurfacePart
     layer: list[LayerPart] = Field(min_length=1)
     material: dict[str, MaterialPart]
@@ -292,6 +372,7 @@ _MESSAGES: dict[str, Callable[[Any], str]] = {
     "model_type": lambda e: f"is {e['input']!r}; expected a table of keys and values.",
     "dict_type": lambda e: f"is {e['input']!r}; expected a table of keys and values.",
     "bool_parsing": lambda e: f"is {e['input']!r}; expected true or false.",
+    "literal_error": lambda e: f"is {e['input']!r}; expected {e['ctx']['expected']}.",
     "bool_type": lambda e: f"is {e['input']!r}; expected true or false.",
 }
 

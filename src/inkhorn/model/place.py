@@ -181,9 +181,9 @@ def _place_well(well: Well, plan: _Plan) -> _Spot:
     if len(column) == 0:
         return nowhere
     missed = 1.0 - screened.sum() / (well.screen_top - well.screen_bottom)
-    # Peaceman (1978), eq. 12: r0 = 0.14 * diagonal; a cell hardly wider than the bore still resists
-    r0 = 0.14 * np.sqrt(2.0 * grid.cells.area[column])
-    connection = 2.0 * np.pi * screened / np.log(np.maximum(r0 / well.radius, 1.5))
+    # a cell hardly wider than the bore still resists
+    r0 = float(grid.mesh.equivalent_radius(np.array([at]))[0])
+    connection = 2.0 * np.pi * screened / np.log(max(r0 / well.radius, 1.5))
     share = screened / screened.sum()
     layers = [grid.layer_names[k] for k in grid.cells.layer[column]]
     note = "screen in " + ", ".join(f"{name} {s:.0%}" for name, s in zip(layers, share, strict=True))
@@ -223,7 +223,7 @@ def _refuse_reversed_layers(site: Site, grid: Grid) -> None:
     for layer in site.strata.layers:
         base = layer.base.at(x, y)
         rise = base - ceiling
-        if rise.min() > 0.01:
+        if rise.min() > 0.01 and not layer.base_wins:
             raise InputError(
                 f'layer "{layer.name}" is upside down: its base lies above the surface over it everywhere, by '
                 f"{rise.min():.3g} to {rise.max():.3g} m. Check which surface is which, and that they are elevations."
@@ -287,12 +287,13 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
             for s in spots
         ]
     materials = [site.materials[n] for n in grid.layer_names]
-    conductivity = np.array([m.conductivity for m in materials])
+    made_of = grid.cells.material
+    conductivity = np.array([m.conductivity for m in materials])[made_of]
     porosity = [m.porosity for m in materials]
     return Model(
         grid=grid,
-        vertical_conductivity=conductivity / [m.vertical_ratio for m in materials],
-        porosity=None if None in porosity else np.array(porosity, dtype=float),
+        vertical_conductivity=conductivity / np.array([m.vertical_ratio for m in materials])[made_of],
+        porosity=None if None in porosity else np.array(porosity, dtype=float)[made_of],
         terms=terms,
         water_table=water_table or WaterTable(),
         inflow_concentration={

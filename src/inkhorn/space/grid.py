@@ -36,6 +36,8 @@ class Cells:
         Layer, 0 uppermost.
     plan : ndarray of int
         Cell of the plan mesh.
+    material : ndarray of int
+        The layer whose material it is made of, mostly its own.
     """
 
     area: NDArray[np.float64]
@@ -45,6 +47,7 @@ class Cells:
     y: NDArray[np.float64]
     layer: NDArray[np.int64]
     plan: NDArray[np.int64]
+    material: NDArray[np.int64]
 
     def __len__(self) -> int:
         return len(self.area)
@@ -120,12 +123,15 @@ class Grid:
         From the top down.
     top, bottom : ndarray of float, (n_layers, n_plan)
         Elevations [m], NaN where a layer is absent.
+    material : ndarray of int, (n_layers, n_plan), optional
+        The layer whose material each cell is made of; its own if not given.
     """
 
     mesh: PlanMesh
     layer_names: tuple[str, ...]
     top: NDArray[np.float64]
     bottom: NDArray[np.float64]
+    material: NDArray[np.int64] | None = None
 
     def __post_init__(self) -> None:
         expected = (len(self.layer_names), self.mesh.n_cells)
@@ -170,6 +176,7 @@ class Grid:
             y=self.mesh.y[plan],
             layer=layer,
             plan=plan,
+            material=layer if self.material is None else self.material[layer, plan],
         )
 
     @cached_property
@@ -353,8 +360,7 @@ def layered(
     Grid(1 layers, 24 cells, 38 faces)
     """
     if isinstance(surfaces, Strata):
-        top, bottom = surfaces.at(mesh.x, mesh.y)
-        return Grid(mesh, surfaces.names, top, bottom)
+        return Grid(mesh, surfaces.names, *surfaces.at(mesh.x, mesh.y))
     levels = []
     for k, surface in enumerate(surfaces):
         z = check_finite(f"surfaces[{k}]", surface, unit="m")

@@ -65,5 +65,8 @@ class PlanMesh(Protocol):
     def polygons(self) -> NDArray[Any]:
         """Return each cell's outline as a shapely polygon, (n_cells,)."""
 
+    def equivalent_radius(self, cells: NDArray[np.int64]) -> NDArray[np.float64]:
+        """Return how far from a well in each cell's middle the head is that of the cell, (n,) [m]."""
+
     def locate(self, x: ArrayLike, y: ArrayLike) -> NDArray[np.int64]:
         """Return the cell that holds each point, -1 outside."""

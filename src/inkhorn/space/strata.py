@@ -1,44 +1,92 @@
-"""Strata: the layers between surfaces, from the ground down, and where each is absent."""
+"""Strata: the layers between surfaces, from the ground down, and what becomes of each where it is thin."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from inkhorn.errors import InputError
-from inkhorn.space.surfaces import PointSurface, Surface
+from inkhorn.errors import InputError, check_positive
+from inkhorn.space.surfaces import BetweenSurface, PointSurface, Surface
 
-__all__ = ["Layer", "Strata"]
+__all__ = ["Layer", "Levels", "Strata"]
 
 
 @dataclass(frozen=True)
 class Layer:
-    """One layer: its name, what it stands on, and when it counts as absent.
+    """One layer: its name, what it stands on, and what becomes of it where it is thin.
 
     Parameters
     ----------
     name : str
         Unique among the layers.
     base : Surface
-        Its lower surface. Where that rises above the layer's top, the layer above wins.
+        Its lower surface.
     least_thickness : float
-        Thinner than this [m] there is no cell, and the layers above and below touch.
+        What counts as thin [m].
+    where_thin : {"absent", "keep"}
+        Absent: there is no cell, and the layers above and below touch. Keep: it is as thick as its least
+        thickness there, at the cost of the layers below, and is made of what lies below it (or above,
+        where nothing does), so that it seals nothing that is open.
+    base_wins : bool
+        Where its base rises above the surfaces over it, which gives way: the base (False), or those
+        surfaces, up to the ground (True), as where it cuts into older layers.
     """
 
     name: str
     base: Surface
     least_thickness: float = 0.1
+    where_thin: Literal["absent", "keep"] = "absent"
+    base_wins: bool = False
+
+    def __post_init__(self) -> None:
+        check_positive(f'layer "{self.name}": least_thickness', self.least_thickness, unit="m")
+        if self.where_thin not in ("absent", "keep"):
+            raise InputError(
+                f'layer "{self.name}": where_thin is "{self.where_thin}"; expected "absent" or "keep".'
+            )
+
+
+class Levels(NamedTuple):
+    """Layers at some points, each (n_layers, n_points).
+
+    Attributes
+    ----------
+    top, bottom : ndarray of float
+        Elevations [m], NaN where the layer is absent.
+    material : ndarray of int
+        The layer whose material each is made of: its own but where it is kept for its least thickness.
+    """
+
+    top: NDArray[np.float64]
+    bottom: NDArray[np.float64]
+    material: NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class _Top:
+    """The level at which a layer begins, once all crossings are settled."""
+
+    strata: Strata
+    index: int
+
+    def at(self, x: ArrayLike, y: ArrayLike) -> NDArray[np.float64]:
+        return self.strata.settled(x, y)[self.index]
 
 
 @dataclass(frozen=True)
 class Strata:
     """Layers from the ground down.
 
-    Where surfaces cross, the upper one wins: a base is never above the surface over it. A layer
-    thinner than its least thickness is absent, and its sliver goes to the next layer below that is
-    present.
+    Parameters
+    ----------
+    ground : Surface
+        The uppermost surface; no other rises above it.
+    layers : tuple of Layer
+        From the top down.
     """
 
     ground: Surface
@@ -57,23 +105,102 @@ class Strata:
         """Layer names from the ground down."""
         return tuple(layer.name for layer in self.layers)
 
-    def at(self, x: ArrayLike, y: ArrayLike) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-        """Return top and bottom of every layer at the points.
+    def index(self, name: str) -> int:
+        """Return the position of a layer."""
+        if name not in self.names:
+            raise InputError(f'there is no layer "{name}"; expected one of {list(self.names)}.')
+        return self.names.index(name)
+
+    def settled(self, x: ArrayLike, y: ArrayLike) -> NDArray[np.float64]:
+        """Return the ground and every base, where they cross the one that wins.
 
         Returns
         -------
-        top, bottom : ndarray of float, (n_layers, n_points) [m]
-            Both NaN where the layer is absent.
+        ndarray of float, (n_layers + 1, n_points) [m]
+            Falling, or level, from one to the next.
         """
-        level = np.array(self.ground.at(x, y), dtype=np.float64)
+        level = np.array([self.ground.at(x, y), *(layer.base.at(x, y) for layer in self.layers)])
+        for k, layer in enumerate(self.layers, start=1):
+            if layer.base_wins:
+                level[1:k] = np.maximum(level[1:k], level[k])
+        return np.minimum.accumulate(level, axis=0)
+
+    def at(self, x: ArrayLike, y: ArrayLike) -> Levels:
+        """Return top, bottom and material of every layer at the points.
+
+        The sliver of an absent layer goes to the next one below that is there.
+        """
+        settled = self.settled(x, y)
+        level = settled[0]
         shape = (len(self.layers), *level.shape)
         top, bottom = np.full(shape, np.nan), np.full(shape, np.nan)
+        material = np.broadcast_to(np.arange(shape[0])[:, None], shape).copy()
+        natural = np.zeros(shape, dtype=bool)
         for k, layer in enumerate(self.layers):
-            base = np.minimum(layer.base.at(x, y), level)
-            there = level - base >= layer.least_thickness
-            top[k, there], bottom[k, there] = level[there], base[there]
+            base = np.minimum(settled[k + 1], level)
+            natural[k] = level - base >= layer.least_thickness
+            if layer.where_thin == "keep":
+                base = np.minimum(base, level - layer.least_thickness)
+            there = natural[k] | (layer.where_thin == "keep")
+            top[k] = np.where(there, level, np.nan)
+            bottom[k] = np.where(there, base, np.nan)
             level = np.where(there, base, level)
-        return top, bottom
+        self._lend_material(material, natural)
+        return Levels(top, bottom, material)
+
+    def _lend_material(self, material: NDArray[np.int64], natural: NDArray[np.bool_]) -> None:
+        """Give layers that are kept where they are thin the material below them, else that above."""
+        n = len(self.layers)
+        below = np.full(natural.shape[1:], -1)
+        for k in range(n - 1, -1, -1):
+            if self.layers[k].where_thin == "keep":
+                material[k] = np.where(natural[k] | (below < 0), material[k], below)
+            below = np.where(natural[k], k, below)
+        above = np.full(natural.shape[1:], -1)
+        for k in range(n):
+            if self.layers[k].where_thin == "keep":
+                own = ~natural[k] & (material[k] == k)
+                material[k] = np.where(own & (above >= 0), above, material[k])
+            above = np.where(natural[k], k, above)
+
+    def insert(self, layer: Layer, *, below: str) -> Strata:
+        """Return strata with one more layer, which takes its share of the one below the layer named."""
+        k = self.index(below) + 1
+        return replace(self, layers=(*self.layers[:k], layer, *self.layers[k:]))
+
+    def split(self, name: str, parts: int | Sequence[float]) -> Strata:
+        """Return strata with a layer split, into equal parts or parts of given shares.
+
+        The parts are called ``"name 1"``, ``"name 2"`` and so on from the top. The whole is absent or kept
+        as it was: each part where its share of the least thickness is.
+        """
+        k = self.index(name)
+        layer = self.layers[k]
+        shares = (
+            np.full(parts, 1.0 / parts) if isinstance(parts, int) else np.asarray(parts, dtype=np.float64)
+        )
+        if len(shares) < 2 or (shares <= 0).any() or abs(shares.sum() - 1.0) > 1e-6:
+            raise InputError(
+                f'layer "{name}" cannot be split into {parts}; expected a number of parts of at least 2, or shares '
+                "above 0 that add up to 1."
+            )
+        pieces = []
+        for i, down in enumerate(np.cumsum(shares)):
+            last = i == len(shares) - 1
+            base = layer.base if last else BetweenSurface(_Top(self, k), _Top(self, k + 1), float(down))
+            thin = (
+                layer.least_thickness * float(shares[i]) * (1.0 - 1e-9)
+            )  # a part is there when the whole is
+            pieces.append(
+                replace(
+                    layer,
+                    name=f"{name} {i + 1}",
+                    base=base,
+                    least_thickness=thin,
+                    base_wins=layer.base_wins and last,
+                )
+            )
+        return replace(self, layers=(*self.layers[:k], *pieces, *self.layers[k + 1 :]))
 
     def crossings(self) -> list[tuple[str, NDArray[np.int64], NDArray[np.float64], int]]:
         """Find the points of a base that lie above the surface over it.
@@ -81,13 +208,13 @@ class Strata:
         Returns
         -------
         list of (layer name, indices of its points, height above [m], number of its points)
-            Only layers whose base is made of points and crosses by more than the least thickness
-            (no less than 0.01 m).
+            Only layers whose base is made of points, is not meant to win, and crosses by more than the
+            least thickness (no less than 0.01 m).
         """
         found = []
         above: list[Surface] = [self.ground]
         for layer in self.layers:
-            if isinstance(layer.base, PointSurface):
+            if isinstance(layer.base, PointSurface) and not layer.base_wins:
                 p = layer.base
                 ceiling = np.min([s.at(p.x, p.y) for s in above], axis=0)
                 rise = p.z - ceiling

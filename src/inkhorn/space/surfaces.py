@@ -2,22 +2,36 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any, Protocol
+from typing import Any, Literal, Protocol, get_args
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from inkhorn.errors import InputError, check_finite
+from inkhorn.errors import InputError, check_finite, check_positive, did_you_mean
+from inkhorn.space.kriging import Variogram, kriging_rows
 
-__all__ = ["ConstantSurface", "PointSurface", "Surface"]
+__all__ = [
+    "BetweenSurface",
+    "BoundedSurface",
+    "ConstantSurface",
+    "GriddedSurface",
+    "OffsetSurface",
+    "PatchedSurface",
+    "PointSurface",
+    "Surface",
+]
+
+Array = NDArray[np.float64]
+Method = Literal["linear", "nearest", "inverse_distance", "natural", "cubic", "thin_plate", "kriging"]
 
 
 class Surface(Protocol):
     """An elevation at every place."""
 
-    def at(self, x: ArrayLike, y: ArrayLike) -> NDArray[np.float64]:
+    def at(self, x: ArrayLike, y: ArrayLike) -> Array:
         """Return the elevation at each point [m]."""
 
 
@@ -31,16 +45,16 @@ class ConstantSurface:
 
     elevation: float
 
-    def at(self, x: ArrayLike, y: ArrayLike) -> NDArray[np.float64]:
+    def at(self, x: ArrayLike, y: ArrayLike) -> Array:
         return np.full(np.broadcast(x, y).shape, float(self.elevation))
 
 
 @dataclass(frozen=True, eq=False)
 class PointSurface:
-    """A surface through scattered points.
+    """A surface through, or near, scattered points.
 
-    Between the points the elevation is linear on the Delaunay triangles; outside their hull it is
-    that of the nearest point on the hull's triangles' corners, so nothing is extrapolated.
+    Linear, natural and cubic surfaces take the nearest point's elevation outside the points' hull, so
+    that nothing is extrapolated.
 
     Parameters
     ----------
@@ -48,37 +62,299 @@ class PointSurface:
         Places and elevations [m], at least three not in line.
     name : str
         Used in messages.
+    method : str
+        ``"linear"`` on the Delaunay triangles; ``"nearest"``; ``"inverse_distance"``;
+        ``"natural"``, by the Voronoi edges shared with the natural neighbours; ``"cubic"``, smooth on
+        the triangles; ``"thin_plate"``, the smoothest through all points; ``"kriging"``.
+    neighbours : int
+        How many of the nearest points inverse distance, thin plates and kriging look at.
+    power : float
+        Of the inverse distance.
+    variogram : Variogram
+        For kriging.
+
+    References
+    ----------
+    Belikov, V. V., Ivanov, V. D., Kontorovich, V. K., Korytnik, S. A. and Semenov, A. Y. (1997), The
+    non-Sibsonian interpolation, Computational Mathematics and Mathematical Physics 37(1), 9-15.
     """
 
-    x: NDArray[np.float64]
-    y: NDArray[np.float64]
-    z: NDArray[np.float64]
+    x: Array
+    y: Array
+    z: Array
     name: str = "surface"
+    method: Method = "linear"
+    neighbours: int = 24
+    power: float = 2.0
+    variogram: Variogram = field(default_factory=Variogram)
 
     def __post_init__(self) -> None:
         for axis in "xyz":
             check_finite(f"{self.name}.{axis}", getattr(self, axis), unit="m")
         if len(self.x) < 3:
             raise InputError(f"{self.name} has {len(self.x)} points; expected at least 3.")
+        known = list(get_args(Method))
+        if self.method not in known:
+            raise InputError(
+                f'{self.name}: method is "{self.method}"; expected one of {known}.{did_you_mean(self.method, known)}'
+            )
+        check_positive(f"{self.name}: power", self.power)
+        check_positive(f"{self.name}: neighbours", self.neighbours)
 
     @cached_property
-    def _interpolators(self) -> tuple[Any, Any]:
-        from scipy.interpolate import LinearNDInterpolator, NearestNDInterpolator
-        from scipy.spatial import QhullError
+    def _places(self) -> Array:
+        return np.column_stack([self.x, self.y])
 
-        places = np.column_stack([self.x, self.y])
+    @cached_property
+    def _triangles(self) -> Any:
+        from scipy.spatial import Delaunay, QhullError
+
         try:
-            return LinearNDInterpolator(places, self.z), NearestNDInterpolator(places, self.z)
+            return Delaunay(self._places)
         except QhullError:
             raise InputError(
                 f"the points of {self.name} all lie in one line; expected at least three that span an area."
             ) from None
 
-    def at(self, x: ArrayLike, y: ArrayLike) -> NDArray[np.float64]:
-        linear, nearest = self._interpolators
-        z = np.asarray(linear(x, y), dtype=np.float64)
+    @cached_property
+    def _tree(self) -> Any:
+        from scipy.spatial import KDTree
+
+        return KDTree(self._places)
+
+    @cached_property
+    def _smooth(self) -> Callable[[Array], Array]:
+        """The interpolators that SciPy has, made once."""
+        from scipy.interpolate import CloughTocher2DInterpolator, LinearNDInterpolator, RBFInterpolator
+
+        if self.method == "thin_plate":
+            count = min(self.neighbours, len(self.z)) if len(self.z) > 400 else None
+            made = RBFInterpolator(self._places, self.z, neighbors=count, kernel="thin_plate_spline")
+        elif self.method == "cubic":
+            made = CloughTocher2DInterpolator(self._triangles, self.z, tol=1e-10, maxiter=4000)
+        else:
+            made = LinearNDInterpolator(self._triangles, self.z)
+        return lambda at: np.asarray(made(at), dtype=np.float64)
+
+    def at(self, x: ArrayLike, y: ArrayLike) -> Array:
+        x, y = np.broadcast_arrays(np.asarray(x, dtype=np.float64), np.asarray(y, dtype=np.float64))
+        asked = np.column_stack([x.ravel(), y.ravel()])
+        if self.method == "kriging":
+            rows = kriging_rows(
+                self.x, self.y, asked[:, 0], asked[:, 1], self.variogram, neighbours=self.neighbours
+            )
+            z = rows @ self.z
+        elif self.method == "inverse_distance":
+            z = self._inverse_distance(asked)
+        elif self.method == "nearest":
+            z = self.z[self._tree.query(asked)[1]]
+        elif self.method == "natural":
+            z = self._natural(asked)
+        else:
+            z = self._smooth(asked)
         outside = np.isnan(z)
         if outside.any():
-            x, y = np.broadcast_arrays(x, y)
-            z[outside] = nearest(x[outside], y[outside])
+            z[outside] = self.z[self._tree.query(asked[outside])[1]]
+        return np.asarray(z.reshape(x.shape))
+
+    def _inverse_distance(self, asked: Array) -> Array:
+        """Shepard (1968): weights are the distances to the power, inverted."""
+        count = min(self.neighbours, len(self.z))
+        distance, nearest = self._tree.query(asked, k=count)
+        distance, nearest = distance.reshape(-1, count), nearest.reshape(-1, count)
+        relative = distance / np.maximum(distance[:, -1:], 1e-300)  # no overflow of high powers
+        weights = np.maximum(relative, 1e-12) ** -self.power
+        return np.asarray((weights * self.z[nearest]).sum(axis=1) / weights.sum(axis=1))
+
+    def _natural(self, asked: Array) -> Array:
+        from inkhorn.space._kernels import natural_neighbours
+
+        mesh = self._triangles
+        home = mesh.find_simplex(asked)
+        distance, nearest = self._tree.query(asked)
+        extent = np.ptp(self._places, axis=0).max()
+        on_point = distance < 1e-9 * extent
+        inside = (home >= 0) & ~on_point
+        most, n = 64, int(inside.sum())
+        columns, weights = np.zeros((n, most), dtype=np.int64), np.zeros((n, most))
+        counts = np.zeros(n, dtype=np.int64)
+        natural_neighbours(
+            self._places,
+            mesh.simplices.astype(np.int64),
+            mesh.neighbors.astype(np.int64),
+            home[inside].astype(np.int64),
+            asked[inside, 0].copy(),
+            asked[inside, 1].copy(),
+            columns,
+            weights,
+            counts,
+        )
+        z = np.full(len(asked), np.nan)
+        used = np.arange(most) < counts[:, None]
+        z[inside] = np.where(used, weights * self.z[columns], 0.0).sum(axis=1)
+        lost = inside & ~np.isfinite(z)  # on the very edge of the hull the circles have no middle
+        if lost.any():
+            from scipy.interpolate import LinearNDInterpolator
+
+            z[lost] = LinearNDInterpolator(mesh, self.z)(asked[lost])
+        z[on_point] = self.z[nearest[on_point]]
+        return z
+
+    def misses(self) -> Array:
+        """Return how far the surface passes above each of its points, (n,) [m]."""
+        return self.at(self.x, self.y) - self.z
+
+    def outliers(self, *, neighbours: int = 8, times: float = 6.0) -> NDArray[np.int64]:
+        """Return the points that stand out from their neighbours.
+
+        A point stands out if it lies off the plane through its neighbours by more than `times` the
+        median of all points (and by more than 1 mm).
+
+        Returns
+        -------
+        ndarray of int
+            Indices, those that stand out most first.
+        """
+        count = min(neighbours, len(self.z) - 1)
+        if count < 3:
+            return np.empty(0, dtype=np.int64)
+        nearest = self._tree.query(self._places, k=count + 1)[1][:, 1:]
+        arm = self._places[nearest] - self._places[:, None, :]
+        planes = np.concatenate([arm, np.ones((len(self.z), count, 1))], axis=2)
+        fitted = np.linalg.pinv(planes) @ self.z[nearest][:, :, None]
+        off = np.abs(fitted[:, 2, 0] - self.z)
+        bad = np.flatnonzero(off > max(times * float(np.median(off)), 1e-3))
+        return bad[np.argsort(-off[bad])]
+
+
+@dataclass(frozen=True, eq=False)
+class GriddedSurface:
+    """A raster of elevations, bilinear between the middles of its cells.
+
+    Parameters
+    ----------
+    x, y : ndarray of float, (columns,) and (rows,)
+        Middles of columns and rows, rising [m].
+    z : ndarray of float, (rows, columns)
+        Elevations [m], NaN where there are none.
+    name : str
+        Used in messages.
+    """
+
+    x: Array
+    y: Array
+    z: Array
+    name: str = "raster"
+
+    def __post_init__(self) -> None:
+        if self.z.shape != (len(self.y), len(self.x)):
+            raise InputError(
+                f"{self.name} has the shape {self.z.shape}; expected {(len(self.y), len(self.x))}."
+            )
+        for axis in ("x", "y"):
+            if len(getattr(self, axis)) < 2 or (np.diff(getattr(self, axis)) <= 0).any():
+                raise InputError(
+                    f"{self.name}.{axis} does not rise; expected two or more rising coordinates."
+                )
+
+    def at(self, x: ArrayLike, y: ArrayLike) -> Array:
+        x, y = np.broadcast_arrays(np.asarray(x, dtype=np.float64), np.asarray(y, dtype=np.float64))
+        half_x, half_y = 0.5 * (self.x[1] - self.x[0]), 0.5 * (self.y[1] - self.y[0])
+        outside = (
+            (x < self.x[0] - half_x)
+            | (x > self.x[-1] + half_x)
+            | (y < self.y[0] - half_y)
+            | (y > self.y[-1] + half_y)
+        )
+        i, u = _between(self.x, x)
+        j, v = _between(self.y, y)
+        corners = [
+            ((1 - u) * (1 - v), self.z[j, i]),
+            (u * (1 - v), self.z[j, i + 1]),
+            ((1 - u) * v, self.z[j + 1, i]),
+            (u * v, self.z[j + 1, i + 1]),
+        ]
+        known = [(np.where(np.isfinite(z), w, 0.0), np.nan_to_num(z)) for w, z in corners]
+        total = sum(w for w, _ in known)
+        bad = outside | (np.asarray(total) < 1e-9)
+        if bad.any():
+            k = int(np.flatnonzero(bad.ravel())[0])
+            raise InputError(
+                f"{self.name} has no elevation at x={x.ravel()[k]:g}, y={y.ravel()[k]:g} ({int(bad.sum())} of "
+                f"{bad.size} places). Use a raster that covers the site, or patch it with another surface."
+            )
+        return np.asarray(sum(w * z for w, z in known) / total)
+
+
+def _between(knots: Array, at: Array) -> tuple[NDArray[np.int64], Array]:
+    """The knot before each place and the share of the way to the next, kept inside."""
+    k = np.clip(np.searchsorted(knots, at, "right") - 1, 0, len(knots) - 2)
+    return k, np.clip((at - knots[k]) / (knots[k + 1] - knots[k]), 0.0, 1.0)
+
+
+@dataclass(frozen=True)
+class OffsetSurface:
+    """Another surface, raised by an offset (negative lowers it) [m]."""
+
+    surface: Surface
+    offset: float
+
+    def at(self, x: ArrayLike, y: ArrayLike) -> Array:
+        return self.surface.at(x, y) + self.offset
+
+
+@dataclass(frozen=True)
+class BetweenSurface:
+    """At a share of the way from one surface down to another.
+
+    >>> BetweenSurface(ConstantSurface(10.0), ConstantSurface(0.0), 0.25).at([0.0], [0.0])
+    array([7.5])
+    """
+
+    upper: Surface
+    lower: Surface
+    share: float
+
+    def __post_init__(self) -> None:
+        if not 0.0 <= self.share <= 1.0:
+            raise InputError(f"share is {self.share:g}; expected 0 (the upper surface) to 1 (the lower one).")
+
+    def at(self, x: ArrayLike, y: ArrayLike) -> Array:
+        upper = self.upper.at(x, y)
+        return upper + self.share * (self.lower.at(x, y) - upper)
+
+
+@dataclass(frozen=True)
+class BoundedSurface:
+    """A surface kept below one surface, above another, or both; where they cross the lower bound wins."""
+
+    surface: Surface
+    below: Surface | None = None
+    above: Surface | None = None
+
+    def at(self, x: ArrayLike, y: ArrayLike) -> Array:
+        z = self.surface.at(x, y)
+        if self.below is not None:
+            z = np.minimum(z, self.below.at(x, y))
+        if self.above is not None:
+            z = np.maximum(z, self.above.at(x, y))
+        return z
+
+
+@dataclass(frozen=True, eq=False)
+class PatchedSurface:
+    """A surface changed within a polygon only."""
+
+    surface: Surface
+    polygon: Any
+    inside: Surface
+
+    def at(self, x: ArrayLike, y: ArrayLike) -> Array:
+        import shapely
+
+        x, y = np.broadcast_arrays(np.asarray(x, dtype=np.float64), np.asarray(y, dtype=np.float64))
+        z = np.array(self.surface.at(x, y))
+        here = np.asarray(shapely.intersects_xy(self.polygon, x, y))
+        if here.any():
+            z[here] = self.inside.at(x[here], y[here])
         return z

@@ -52,19 +52,19 @@ class WellTerm(Term):
 
     Between the well and a cell flows ``connection * conductivity * saturation * (level - head)``;
     the level is an unknown, and its equation says that these flows add up to the well's rate
-    (Peaceman 1978 gives the connection).
+    (Peaceman 1983 gives r0 of the connection).
 
     Parameters
     ----------
     connection : array_like of float, () or (n_entries,)
-        ``2 pi * screened height / ln(r0 / radius)`` [m].
+        ``2 pi * screened height / ln(r0 / radius)`` [m], r0 from ``mesh.equivalent_radius``.
     rate : array_like of float, () or (n_features,)
         Positive into the aquifer, negative for abstraction [m³/day].
 
     References
     ----------
-    Peaceman, D. W. (1978), Interpretation of well-block pressures in numerical reservoir simulation,
-    SPE Journal 18(3), 183-194, eq. 12.
+    Peaceman, D. W. (1983), Interpretation of well-block pressures in numerical reservoir simulation
+    with nonsquare grid blocks and anisotropic permeability, SPE Journal 23(3), 531-543, eq. 22.
     """
 
     connection: Any = 0.0

@@ -1,0 +1,71 @@
+"""Rasters of elevations from GeoTIFF and ESRI ASCII grids."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+
+from inkhorn.errors import InputError
+from inkhorn.space import GriddedSurface
+
+__all__ = ["read_raster"]
+
+
+def read_raster(path: Path, *, factor: float = 1.0, asked_by: str = "") -> tuple[GriddedSurface, str | None]:
+    """Read the first band of a raster.
+
+    Parameters
+    ----------
+    path : Path
+        The file; anything GDAL reads as a raster with rows along x.
+    factor : float
+        What one of its unit of elevation is in metres.
+    asked_by : str
+        Who names the file, for messages.
+
+    Returns
+    -------
+    surface : GriddedSurface
+        NaN where the file says there are no data.
+    crs : str or None
+        As the file states it.
+
+    Raises
+    ------
+    InputError
+        If the file is missing, is no raster, is rotated, or has no data at all.
+    """
+    import warnings
+
+    import rasterio
+    from rasterio.errors import NotGeoreferencedWarning, RasterioError
+
+    asked = f" ({asked_by})" if asked_by else ""
+    if not path.is_file():
+        raise InputError(
+            f'cannot read "{path}"{asked}: there is no such file. Check the name and the folder.'
+        )
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", NotGeoreferencedWarning)
+            with rasterio.open(path) as file:
+                band = file.read(1, masked=True).astype(np.float64).filled(np.nan)
+                place, crs = file.transform, file.crs
+    except RasterioError:
+        raise InputError(
+            f'"{path}"{asked} is not a raster that can be read. Expected GeoTIFF or ESRI ASCII grid.'
+        ) from None
+    if place.b or place.d or place.is_identity:
+        raise InputError(
+            f'"{path}"{asked} is {"rotated" if not place.is_identity else "not placed on the map"}. '
+            "Expected a raster with rows along x and a stated corner."
+        )
+    if not np.isfinite(band).any():
+        raise InputError(f'"{path}"{asked} holds no data. Expected elevations.')
+    rows, columns = band.shape
+    x = place.c + place.a * (np.arange(columns) + 0.5)
+    y = place.f + place.e * (np.arange(rows) + 0.5)
+    if place.e < 0:
+        y, band = y[::-1], band[::-1]
+    return GriddedSurface(x, y, band * factor, name=path.name), crs.to_string() if crs else None

@@ -1,0 +1,154 @@
+"""Ordinary kriging, as the weights themselves."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from inkhorn.errors import InputError, check_nonnegative, check_positive
+
+__all__ = ["Variogram", "kriging_rows"]
+
+
+@dataclass(frozen=True)
+class Variogram:
+    """How unlike two points are, by their distance.
+
+    Parameters
+    ----------
+    kind : {"spherical", "exponential", "gaussian", "linear"}
+        Of the curve. The exponential and Gaussian ones reach 95 % of the sill at the range; the
+        linear one goes on rising, by the sill over each range.
+    range : float
+        Distance beyond which points tell nothing of each other, in the direction of the longest [m].
+    sill : float
+        What the curve rises to above the nugget; only its ratio to the nugget matters for weights.
+    nugget : float
+        Unlikeness of points at the same place: errors of measurement. With 0 the surface passes
+        through its points.
+    direction : float
+        Of the longest range, anticlockwise from the x axis [degrees].
+    ratio : float
+        Shortest over longest range, above 0 and up to 1.
+    """
+
+    kind: Literal["spherical", "exponential", "gaussian", "linear"] = "spherical"
+    range: float = 1000.0
+    sill: float = 1.0
+    nugget: float = 0.0
+    direction: float = 0.0
+    ratio: float = 1.0
+
+    def __post_init__(self) -> None:
+        if self.kind not in ("spherical", "exponential", "gaussian", "linear"):
+            raise InputError(
+                f'variogram kind is "{self.kind}"; expected spherical, exponential, gaussian or linear.'
+            )
+        check_positive("variogram range", self.range, unit="m")
+        check_positive("variogram sill", self.sill)
+        check_nonnegative("variogram nugget", self.nugget)
+        if not 0.0 < self.ratio <= 1.0:
+            raise InputError(
+                f"variogram ratio is {self.ratio:g}; expected shortest over longest range, up to 1."
+            )
+
+    def stretched(self, x: ArrayLike, y: ArrayLike) -> NDArray[np.float64]:
+        """Return places in which distance is measured in ranges, (n, 2)."""
+        turn = np.deg2rad(self.direction)
+        x, y = np.asarray(x, dtype=np.float64), np.asarray(y, dtype=np.float64)
+        along = np.cos(turn) * x + np.sin(turn) * y
+        across = -np.sin(turn) * x + np.cos(turn) * y
+        return np.column_stack([along / self.range, across / (self.range * self.ratio)])
+
+    def at(self, ranges: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return the curve at distances in ranges, without the nugget.
+
+        References
+        ----------
+        Webster, R. and Oliver, M. A. (2007), Geostatistics for Environmental Scientists, 2nd ed., Wiley,
+        ch. 5 (bounded models; ranges here are effective ones).
+        """
+        h = ranges
+        if self.kind == "spherical":
+            curve = np.where(h < 1.0, 1.5 * h - 0.5 * h**3, 1.0)
+        elif self.kind == "exponential":
+            curve = 1.0 - np.exp(-3.0 * h)
+        elif self.kind == "gaussian":
+            curve = 1.0 - np.exp(-3.0 * h**2)
+        else:
+            curve = h
+        return np.asarray(self.sill * curve)
+
+
+def kriging_rows(
+    x: ArrayLike,
+    y: ArrayLike,
+    at_x: ArrayLike,
+    at_y: ArrayLike,
+    variogram: Variogram,
+    *,
+    neighbours: int = 24,
+) -> Any:
+    """Return the matrix of ordinary kriging weights.
+
+    Parameters
+    ----------
+    x, y : array_like of float, (n,)
+        Places of the known points [m].
+    at_x, at_y : array_like of float, (m,)
+        Places asked for [m].
+    variogram : Variogram
+        How unlike points are, by their distance.
+    neighbours : int
+        How many of the nearest points each place looks at; all if there are fewer.
+
+    Returns
+    -------
+    scipy.sparse.csr_array, (m, n)
+        ``rows @ values`` are the estimates. Each row adds up to 1.
+
+    References
+    ----------
+    Matheron, G. (1963), Principles of geostatistics, Economic Geology 58, 1246-1266.
+    """
+    from scipy.sparse import csr_array
+    from scipy.spatial import KDTree
+
+    known, asked = variogram.stretched(x, y), variogram.stretched(at_x, at_y)
+    count = min(neighbours, len(known))
+    if count < 1:
+        raise InputError("kriging has no points to look at. Give at least one, and neighbours of at least 1.")
+    _, nearest = KDTree(known).query(asked, k=count)
+    nearest = nearest.reshape(len(asked), count)
+    weights = np.empty((len(asked), count))
+    block = max(1, 4_000_000 // (count + 1) ** 2)  # systems held in memory at once
+    for start in range(0, len(asked), block):
+        some = nearest[start : start + block]
+        weights[start : start + block] = _weights(known[some], asked[start : start + block], variogram)
+    return csr_array(
+        (weights.ravel(), nearest.ravel(), np.arange(0, nearest.size + 1, count)),
+        shape=(len(asked), len(known)),
+    )
+
+
+def _weights(
+    known: NDArray[np.float64], asked: NDArray[np.float64], variogram: Variogram
+) -> NDArray[np.float64]:
+    """Solve the kriging systems of many places at once: (m, k, 2) and (m, 2) give (m, k)."""
+    m, k, _ = known.shape
+    system = np.zeros((m, k + 1, k + 1))
+    apart = np.linalg.norm(known[:, :, None, :] - known[:, None, :, :], axis=3)
+    system[:, :k, :k] = variogram.at(apart)
+    # the nugget stands between points, not between a point and itself; smooth curves need a trace of one
+    trace = 1e-8 * variogram.sill if variogram.kind == "gaussian" else 0.0
+    system[:, :k, :k] += (variogram.nugget + trace) * (1.0 - np.eye(k))
+    system[:, k, :k] = system[:, :k, k] = 1.0
+    right = np.ones((m, k + 1))
+    away = np.linalg.norm(known - asked[:, None, :], axis=2)
+    right[:, :k] = variogram.at(away) + variogram.nugget + trace
+    if variogram.nugget == 0.0:
+        right[:, :k] -= np.where(away < 1e-12, trace, 0.0)
+    return np.asarray(np.linalg.solve(system, right[:, :, None])[:, :k, 0])

@@ -1,0 +1,197 @@
+"""Surfaces from points, rasters and one another; and what strata make of them."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.testing as npt
+import pytest
+import shapely
+
+import inkhorn as ik
+from inkhorn.space import (
+    BetweenSurface,
+    BoundedSurface,
+    GriddedSurface,
+    OffsetSurface,
+    PatchedSurface,
+    Variogram,
+    kriging_rows,
+)
+
+METHODS = ["linear", "nearest", "inverse_distance", "natural", "cubic", "thin_plate", "kriging"]
+RNG = np.random.default_rng(7)
+X, Y = RNG.uniform(0, 1000, (2, 120))
+INNER = RNG.uniform(200, 800, (2, 300))
+
+
+def surface(z, method, **options):
+    return ik.PointSurface(X, Y, z, name="base", method=method, **options)
+
+
+@pytest.mark.parametrize("method", METHODS)
+def test_surfaces_pass_through_their_points(method):
+    z = 20.0 + 3.0 * np.sin(X / 200) * np.cos(Y / 300)
+    made = surface(z, method)
+    npt.assert_allclose(made.misses(), 0.0, atol=1e-6)
+    between = made.at(*INNER)
+    assert np.abs(between - (20.0 + 3.0 * np.sin(INNER[0] / 200) * np.cos(INNER[1] / 300))).max() < 2.5
+    assert made.at(INNER[0].reshape(10, 30), INNER[1].reshape(10, 30)).shape == (10, 30)
+
+
+@pytest.mark.parametrize("method", ["linear", "natural", "cubic", "thin_plate"])
+def test_planes_are_met_exactly(method):
+    """Laplace's natural neighbours too: their weights reproduce every linear function."""
+    made = surface(5.0 + 0.01 * X - 0.02 * Y, method)
+    npt.assert_allclose(made.at(*INNER), 5.0 + 0.01 * INNER[0] - 0.02 * INNER[1], atol=1e-8)
+
+
+@pytest.mark.parametrize("method", METHODS)
+def test_levels_stay_level_and_nothing_is_wild_outside(method):
+    made = surface(np.full(len(X), 7.0), method)
+    npt.assert_allclose(made.at([500.0, -300.0, 5000.0], [500.0, 2000.0, 500.0]), 7.0, atol=1e-6)
+    if method not in ("thin_plate", "cubic"):
+        z = RNG.uniform(0, 1, len(X))
+        values = surface(z, method).at(*RNG.uniform(-500, 1500, (2, 500)))
+        assert values.min() > z.min() - 0.5
+        assert values.max() < z.max() + 0.5
+
+
+@pytest.mark.parametrize("kind", ["spherical", "exponential", "gaussian", "linear"])
+@pytest.mark.parametrize("nugget", [0.0, 0.2])
+def test_kriging_weights_solve_their_system(kind, nugget):
+    """Against the textbook's system solved one place at a time, all points looked at."""
+    curve = Variogram(kind, range=400.0, sill=2.0, nugget=nugget, direction=30.0, ratio=0.5)
+    x, y, at = X[:15], Y[:15], INNER[:, :20]
+    rows = kriging_rows(x, y, *at, curve, neighbours=50)
+    npt.assert_allclose(rows.sum(axis=1), 1.0, atol=1e-9)
+    known = curve.stretched(x, y)
+    system = np.ones((16, 16))
+    system[:15, :15] = curve.at(np.hypot(*(known[:, None] - known[None]).T)) + nugget * (1 - np.eye(15))
+    system[15, 15] = 0.0
+    for k in range(20):
+        away = np.hypot(*(known - curve.stretched(at[:1, k], at[1:, k])).T)
+        right = np.append(curve.at(away) + nugget, 1.0)
+        npt.assert_allclose(rows[[k]].toarray().ravel(), np.linalg.solve(system, right)[:15], atol=2e-5)
+
+
+def test_the_longest_range_points_its_way():
+    east = Variogram("exponential", range=500.0, ratio=0.2)
+    along, across = east.stretched([100.0, 0.0], [0.0, 100.0])
+    npt.assert_allclose([np.hypot(*along), np.hypot(*across)], [0.2, 1.0])
+    north = Variogram("exponential", range=500.0, ratio=0.2, direction=90.0).stretched([100.0], [0.0])
+    npt.assert_allclose(np.hypot(*north[0]), 1.0)
+
+
+def test_a_nugget_smooths():
+    z = np.sin(X / 100) + RNG.normal(0, 0.3, len(X))
+    rough = surface(z, "kriging", variogram=Variogram(range=300.0))
+    smooth = surface(z, "kriging", variogram=Variogram(range=300.0, nugget=1.0))
+    assert np.abs(rough.misses()).max() < 1e-6 < 0.1 < np.abs(smooth.misses()).max()
+
+
+def test_points_that_stand_out_are_named():
+    z = 10.0 + 0.01 * X + RNG.normal(0, 0.02, len(X))
+    z[[17, 60]] += [4.0, -2.0]
+    assert surface(z, "linear").outliers()[:2].tolist() == [17, 60]
+
+
+def test_rasters_are_bilinear_and_miss_nothing_silently():
+    x, y = np.linspace(0, 100, 6), np.linspace(0, 50, 4)
+    raster = GriddedSurface(x, y, 2.0 + 0.1 * x + 0.3 * y[:, None] + 0.01 * x * y[:, None], name="dem.tif")
+    npt.assert_allclose(raster.at([33.0, 0.0], [21.0, 50.0]), [2 + 3.3 + 6.3 + 6.93, 17.0])
+    with pytest.raises(ik.InputError, match=r"dem.tif has no elevation at x=500, y=10 \(1 of 2 places\)"):
+        raster.at([50.0, 500.0], [10.0, 10.0])
+    holed = GriddedSurface(x, y, np.where(x > 50, np.nan, raster.z), name="dem.tif")
+    with pytest.raises(ik.InputError, match="x=90, y=10"):
+        holed.at([10.0, 90.0], [10.0, 10.0])
+    with pytest.raises(ik.InputError, match="does not rise"):
+        GriddedSurface(x[::-1], y, raster.z)
+
+
+def test_surfaces_made_of_others():
+    flat, low = ik.ConstantSurface(10.0), ik.ConstantSurface(2.0)
+    slope = surface(0.02 * X, "linear")
+    here = np.array([[250.0, 750.0], [500.0, 500.0]])
+    npt.assert_allclose(OffsetSurface(slope, -3.0).at(*here), [2.0, 12.0])
+    npt.assert_allclose(BetweenSurface(flat, low, 0.25).at(*here), 8.0)
+    npt.assert_allclose(
+        BoundedSurface(slope, below=flat, above=ik.ConstantSurface(6.0)).at(*here), [6.0, 10.0]
+    )
+    patched = PatchedSurface(flat, shapely.box(0, 0, 500, 1000), slope)
+    npt.assert_allclose(patched.at(*here), [5.0, 10.0])
+    with pytest.raises(ik.InputError, match=r"share is 1\.5"):
+        BetweenSurface(flat, low, 1.5)
+
+
+@pytest.mark.parametrize(
+    ("make", "message"),
+    [
+        (lambda: surface(X, "krigging"), 'method is "krigging".*Did you mean "kriging"'),
+        (lambda: surface(X, "kriging", neighbours=0), "neighbours is 0"),
+        (lambda: Variogram("round"), 'kind is "round"'),
+        (lambda: Variogram(range=-1.0), "range is -1 m"),
+        (lambda: Variogram(ratio=2.0), "ratio is 2"),
+        (lambda: ik.Layer("a", ik.ConstantSurface(0.0), where_thin="gone"), 'where_thin is "gone"'),
+        (lambda: ik.Layer("a", ik.ConstantSurface(0.0), least_thickness=0.0), "least_thickness is 0 m"),
+    ],
+)
+def test_surfaces_that_cannot_be(make, message):
+    with pytest.raises(ik.InputError, match=message):
+        make()
+
+
+def wedge(**middle: object) -> ik.Strata:
+    """Sand to 4 m at x = 0 and 16 m at x = 1000; clay below it to 10 m; gravel to 0 m."""
+    corners = np.array([0.0, 1000, 0, 1000]), np.array([0.0, 0, 1000, 1000])
+    ramp = ik.PointSurface(*corners, np.array([4.0, 16, 4, 16]))
+    clay = ik.Layer("clay", ik.ConstantSurface(10.0), **{"least_thickness": 0.5, **middle})
+    return ik.Strata(
+        ik.ConstantSurface(20.0),
+        (ik.Layer("sand", ramp, least_thickness=0.5), clay, ik.Layer("gravel", ik.ConstantSurface(0.0))),
+    )
+
+
+AT = np.array([100.0, 900.0]), np.array([500.0, 500.0])  # the ramp is at 5.2 and at 14.8 m
+
+
+def test_a_thin_layer_is_absent_or_kept_in_borrowed_material():
+    gone = wedge().at(*AT)
+    npt.assert_allclose(gone.bottom, [[5.2, 14.8], [np.nan, 10.0], [0.0, 0.0]])
+    kept = wedge(where_thin="keep").at(*AT)
+    npt.assert_allclose(kept.top[1:], [[5.2, 14.8], [4.7, 10.0]])
+    npt.assert_array_equal(kept.material, [[0, 0], [2, 1], [2, 2]])  # of gravel where it would be no clay
+    site = ik.Site(
+        shapely.box(0, 0, 1000, 1000),
+        wedge(where_thin="keep"),
+        {n: ik.Material(n, k, 2.0, 0.2) for n, k in (("sand", 5.0), ("clay", 0.01), ("gravel", 50.0))},
+    )
+    model = ik.place(site, ik.rectangles(site.boundary, cell=200))
+    clay = model.grid.number[1]
+    npt.assert_allclose(model.horizontal_conductivity[clay[:5]], [50.0, 50.0, 50.0, 0.01, 0.01])
+    fitted = ik.LayerConductivity(name="K", layer="clay", lower=1e-4, upper=1.0)
+    assert fitted.start(model) == pytest.approx(0.01)
+
+
+def test_a_base_that_wins_cuts_into_what_lies_over_it():
+    """The clay's flat base cuts the sand off where that reaches deeper."""
+    cut = wedge(base_wins=True).at(*AT)
+    npt.assert_allclose(cut.bottom, [[10.0, 14.8], [np.nan, 10.0], [0.0, 0.0]])
+    assert wedge(base_wins=True).crossings() == []
+
+
+@pytest.mark.parametrize(("parts", "levels"), [(2, [10.0]), ([0.25, 0.5, 0.25], [12.5, 7.5])])
+def test_layers_are_split_and_inserted(parts, levels):
+    whole = ik.Strata(ik.ConstantSurface(15.0), (ik.Layer("sand", ik.ConstantSurface(5.0)),))
+    split = whole.split("sand", parts)
+    assert split.names == tuple(f"sand {k + 1}" for k in range(len(levels) + 1))
+    npt.assert_allclose(split.at([0.0], [0.0]).bottom.ravel(), [*levels, 5.0])
+    more = split.insert(ik.Layer("silt", ik.ConstantSurface(6.0)), below="sand 1")
+    npt.assert_allclose(more.at([0.0], [0.0]).bottom[1], 6.0)
+    # where the whole is absent, so are its parts
+    parted = wedge().split("clay", parts).at(*AT)
+    npt.assert_array_equal(np.isnan(parted.top[1:-1]).all(axis=0), [True, False])
+    npt.assert_allclose(np.nansum(parted.top - parted.bottom, axis=0), 20.0)
+    with pytest.raises(ik.InputError, match="cannot be split"):
+        whole.split("sand", [0.5, 0.6])
+    with pytest.raises(ik.InputError, match='no layer "snad"'):
+        whole.split("snad", 2)
