@@ -211,6 +211,28 @@ def test_laws_of_partly_filled_cells():
     npt.assert_allclose(up[:1] + down[:1], 1.0)
 
 
+def test_columns_without_any_layer_take_no_part():
+    hill = ik.PointSurface(np.array([0.0, 1000, 500, 0]), np.array([0.0, 0, 500, 1000]), np.array([0.0, 0, 30, 0]))
+    bare = ik.Strata(ik.ConstantSurface(10.0), (ik.Layer("sand", hill),))
+    lake = ik.FixedHead(name="lake", shape=SQUARE, head=9.0)
+    model = ik.place(
+        site(RIVER, lake, ik.Recharge(name="rain", shape=SQUARE, rate=0.001), strata=bare),
+        ik.rectangles(SQUARE, cell=100),
+    )
+    assert model.grid.n_cells < 100
+    placed = model.placed.set_index("feature")
+    npt.assert_allclose(placed.loc["rain", "share outside"], 1 - model.grid.n_cells / 100)
+    assert placed.loc["lake", "cells"] == model.grid.n_cells
+
+
+def test_one_cell_is_a_model():
+    grid = ik.layered(ik.rectangles((0, 0, 10, 10), cell=10), [5.0, 0.0])
+    drain = ik.terms.DrainTerm(cells=[0], conductance=2.0, level=3.0)
+    flow = ik.solve_flow(ik.Model(grid, 1.0, terms=[drain, rain(grid, 0.01)]))
+    npt.assert_allclose(flow.head.to_numpy().ravel(), 3.5)
+    assert ik.FlowSensitivity(flow).tangent({"recharge.rate": np.array([1.0])}).tolist() == pytest.approx([50.0])
+
+
 def test_rain_on_a_held_cell_goes_straight_through():
     grid = ik.layered(ik.rectangles((0, 0, 30, 10), cell=10), [0.0, -5.0])
     flow = ik.solve_flow(ik.Model(grid, 1.0, terms=[held([0], -1.0), rain(grid, 0.01)]))

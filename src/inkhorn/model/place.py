@@ -66,7 +66,7 @@ class _Plan:
         pieces = shapely.intersection(self.polygons[found], shape)
         measure = shapely.length if shape.geom_type == "LineString" else shapely.area
         size = measure(pieces)
-        real = size > 0
+        real = (size > 0) & (self.grid.uppermost[found] >= 0)  # a column may hold no layer at all
         if shape.geom_type == "LineString":  # a piece along an edge meets two cells: the first keeps it
             _, first = np.unique(shapely.to_wkb(shapely.normalize(pieces)), return_index=True)
             real &= np.isin(np.arange(len(found)), first)
@@ -96,6 +96,7 @@ def _place_fixed_head(feature: FixedHead, plan: _Plan) -> _Spot:
         plan_cells = plan_cells[plan_cells >= 0]
     else:
         plan_cells = np.flatnonzero(shapely.contains_xy(shape, grid.mesh.x, grid.mesh.y))
+    plan_cells = plan_cells[grid.uppermost[plan_cells] >= 0]
     head = along_line(shape, feature.head, fraction if len(fraction) else np.zeros(len(plan_cells)))
     if feature.every_layer:
         number = grid.number[:, plan_cells]
