@@ -212,7 +212,9 @@ def test_laws_of_partly_filled_cells():
 
 
 def test_columns_without_any_layer_take_no_part():
-    hill = ik.PointSurface(np.array([0.0, 1000, 500, 0]), np.array([0.0, 0, 500, 1000]), np.array([0.0, 0, 30, 0]))
+    hill = ik.PointSurface(
+        np.array([0.0, 1000, 500, 0]), np.array([0.0, 0, 500, 1000]), np.array([0.0, 0, 30, 0])
+    )
     bare = ik.Strata(ik.ConstantSurface(10.0), (ik.Layer("sand", hill),))
     lake = ik.FixedHead(name="lake", shape=SQUARE, head=9.0)
     model = ik.place(
@@ -230,7 +232,9 @@ def test_one_cell_is_a_model():
     drain = ik.terms.DrainTerm(cells=[0], conductance=2.0, level=3.0)
     flow = ik.solve_flow(ik.Model(grid, 1.0, terms=[drain, rain(grid, 0.01)]))
     npt.assert_allclose(flow.head.to_numpy().ravel(), 3.5)
-    assert ik.FlowSensitivity(flow).tangent({"recharge.rate": np.array([1.0])}).tolist() == pytest.approx([50.0])
+    assert ik.FlowSensitivity(flow).tangent({"recharge.rate": np.array([1.0])}).tolist() == pytest.approx(
+        [50.0]
+    )
 
 
 def test_rain_on_a_held_cell_goes_straight_through():

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from inkhorn.model import Model, WaterTable, check, place, terms
     from inkhorn.paths import trace
     from inkhorn.site import Bore, Drain, FixedHead, Material, Recharge, River, Site, Species, Well
-    from inkhorn.space import Band, ConstantSurface, Layer, PointSurface, Strata, layered, rectangles
+    from inkhorn.space import Band, ConstantSurface, Layer, PointSurface, Strata, layered, rectangles, voronoi
     from inkhorn.transport import Spreading, solve_transport
 
 _HOMES = {
@@ -27,7 +27,16 @@ _HOMES = {
     "model": ("Model", "WaterTable", "check", "place", "terms"),
     "paths": ("trace",),
     "site": ("Bore", "Drain", "FixedHead", "Material", "Recharge", "River", "Site", "Species", "Well"),
-    "space": ("Band", "ConstantSurface", "Layer", "PointSurface", "Strata", "layered", "rectangles"),
+    "space": (
+        "Band",
+        "ConstantSurface",
+        "Layer",
+        "PointSurface",
+        "Strata",
+        "layered",
+        "rectangles",
+        "voronoi",
+    ),
     "transport": ("Spreading", "solve_transport"),
 }
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names}
@@ -69,6 +78,7 @@ __all__ = [
     "solve_transport",
     "terms",
     "trace",
+    "voronoi",
 ]
 
 

@@ -35,6 +35,7 @@ from inkhorn.files import (
 from inkhorn.flow import FlowResult, solve_flow
 from inkhorn.model import Findings, Model, check, place
 from inkhorn.paths import trace
+from inkhorn.space import RectangularMesh
 from inkhorn.transport import Spreading, solve_transport
 from inkhorn.units import unit_factor
 
@@ -139,6 +140,9 @@ def _write_flow_results(folder: Path, flow: FlowResult, project: Project, run: R
 def _do_paths(folder: Path, flow: FlowResult, project: Project, run: Run) -> None:
     asked = project.asked.paths
     if asked is None:
+        return
+    if not isinstance(flow.model.grid.mesh, RectangularMesh) or flow.model.grid.mesh.outline is not None:
+        run.tell("particle paths need whole rectangles and are left out on this grid")
         return
     run.progress("following particles", 0.0)
     traced = trace(

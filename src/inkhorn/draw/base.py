@@ -39,6 +39,12 @@ def map_axes(ax: Axes, grid: Grid) -> None:
         x, y = _corners(grid.mesh)
         ax.set_xlim(float(x.min()), float(x.max()))
         ax.set_ylim(float(y.min()), float(y.max()))
+    else:
+        import shapely
+
+        west, south, east, north = shapely.total_bounds(grid.mesh.polygons())
+        ax.set_xlim(west, east)
+        ax.set_ylim(south, north)
 
 
 def _corners(mesh: RectangularMesh) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
@@ -63,22 +69,53 @@ def draw_cells(ax: Axes, grid: Grid, values: NDArray[np.float64], **style: Any) 
     from matplotlib.collections import PolyCollection
 
     there = np.isfinite(values)
-    outlines = [np.asarray(p.exterior.coords) for p in mesh.polygons()[there]]
-    cells = PolyCollection(outlines, array=values[there], **style)
+    parts = [
+        (p, v) for q, v in zip(mesh.polygons()[there], values[there], strict=True) for p, v in _parts(q, v)
+    ]
+    outlines = [np.asarray(p.exterior.coords) for p, _ in parts]
+    cells = PolyCollection(
+        outlines, array=np.array([v for _, v in parts]), edgecolors="face", lw=0.2, **style
+    )
     ax.add_collection(cells)
-    ax.autoscale_view()
     return cells
 
 
-def plan_block(grid: Grid, values: NDArray[np.float64]) -> tuple[Any, Any, Any] | None:
-    """Return x, y and values of plan cells as a block for contours; None on other than rectangles."""
+def _parts(shape: Any, value: float) -> list[tuple[Any, float]]:
+    """Each part of a cell that a boundary has cut in several, with the cell's value."""
+    return [(part, value) for part in getattr(shape, "geoms", [shape])]
+
+
+def draw_contours(ax: Axes, grid: Grid, values: NDArray[np.float64], levels: Any, **style: Any) -> Any:
+    """Draw lines of equal value through plan cells, none across where they are NaN.
+
+    Parameters
+    ----------
+    values : ndarray of float, (n_plan,)
+        One per plan cell.
+
+    Returns
+    -------
+    ContourSet or None
+        None where there are too few cells for lines.
+    """
     mesh = grid.mesh
-    if not isinstance(mesh, RectangularMesh) or min(mesh.shape) < 2:
+    if isinstance(mesh, RectangularMesh):
+        if min(mesh.shape) < 2:
+            return None
+        block = np.full(mesh.shape, np.nan)
+        block[mesh.present] = values
+        u, v = np.meshgrid(mesh.x_centres, mesh.y_centres)
+        return ax.contour(*mesh.to_map(u, v), np.ma.masked_invalid(block), levels=levels, **style)
+    from matplotlib.tri import Triangulation
+
+    there = np.flatnonzero(np.isfinite(values))
+    if len(there) < 3:
         return None
-    block = np.full(mesh.shape, np.nan)
-    block[mesh.present] = values
-    u, v = np.meshgrid(mesh.x_centres, mesh.y_centres)
-    return (*mesh.to_map(u, v), np.ma.masked_invalid(block))
+    triangles = Triangulation(mesh.x[there], mesh.y[there])
+    corners = there[triangles.triangles]
+    middle = mesh.locate(mesh.x[corners].mean(axis=1), mesh.y[corners].mean(axis=1))
+    triangles.set_mask((middle < 0) | ~np.isfinite(values[middle]))
+    return ax.tricontour(triangles, values[there], levels=levels, **style)
 
 
 def _outline(ax: Axes, shape: Any, **style: Any) -> None:

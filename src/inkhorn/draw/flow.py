@@ -16,9 +16,9 @@ from inkhorn.draw.base import (
     axes_or_new,
     check_layer,
     draw_cells,
+    draw_contours,
     draw_site,
     map_axes,
-    plan_block,
 )
 from inkhorn.errors import InputError, check_positive
 from inkhorn.flow import FlowResult
@@ -64,11 +64,11 @@ def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | 
     if np.isfinite(head).any():
         filled = draw_cells(ax, grid, head, cmap="YlGnBu", alpha=0.9)
         ax.figure.colorbar(filled, ax=ax, label="head [m]", shrink=0.8)
-        block = plan_block(grid, head)
-        if block is not None and np.nanmax(head) - np.nanmin(head) > 1e-6:
+        if np.nanmax(head) - np.nanmin(head) > 1e-6:
             levels = MaxNLocator(12, steps=[1, 2, 5, 10]).tick_values(np.nanmin(head), np.nanmax(head))
-            lines = ax.contour(*block, levels=levels, colors=INK, linewidths=0.7)
-            ax.clabel(lines, fontsize=7, fmt="%g")
+            lines = draw_contours(ax, grid, head, levels, colors=INK, linewidths=0.7)
+            if lines is not None:
+                ax.clabel(lines, fontsize=7, fmt="%g")
     dry = np.full(grid.mesh.n_cells, np.nan)
     dry[there] = np.where(wet, np.nan, 1.0)
     if np.isfinite(dry).any():

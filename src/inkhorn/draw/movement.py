@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from inkhorn.draw.base import INK, WARN, axes_or_new, draw_cells, draw_site, map_axes, plan_block
+from inkhorn.draw.base import INK, WARN, axes_or_new, draw_cells, draw_contours, draw_site, map_axes
 from inkhorn.errors import InputError
 from inkhorn.paths import PathResult
 from inkhorn.transport import TransportResult
@@ -107,9 +107,8 @@ def plume(
         bar.ax.yaxis.set_major_formatter("{x:g}")
         bar.ax.yaxis.set_minor_formatter("")
     limit = species.limit
-    block = plan_block(grid, column)
-    if limit is not None and block is not None and np.nanmin(column) < limit * factor < np.nanmax(column):
-        ax.contour(*block, levels=[limit * factor], colors=[WARN], linewidths=2.0, zorder=4)
+    if limit is not None and np.nanmin(column) < limit * factor < np.nanmax(column):
+        draw_contours(ax, grid, column, [limit * factor], colors=[WARN], linewidths=2.0, zorder=4)
         ax.plot([], [], color=WARN, lw=2.0, label=f"limit, {limit * factor:g} {species.unit}")
     draw_site(ax, result.flow.model.site, bores=False)
     where = "highest in any layer" if layer is None else f"in the {grid.layer_names[grid.layer_index(layer)]}"

@@ -30,12 +30,13 @@ from inkhorn.space import (
     Layer,
     OffsetSurface,
     PatchedSurface,
+    PlanMesh,
     PointSurface,
-    RectangularMesh,
     Strata,
     Surface,
     Variogram,
     rectangles,
+    voronoi,
 )
 from inkhorn.units import UnitSystem, unit_factor
 
@@ -63,7 +64,7 @@ class Project:
     asked: ProjectFile = field(repr=False)
     files: tuple[Path, ...] = field(repr=False, default=())
 
-    def mesh(self, name: str | None = None) -> RectangularMesh:
+    def mesh(self, name: str | None = None) -> PlanMesh:
         """Return the plan mesh that the project asks for, or one of its other grids by name.
 
         Raises
@@ -80,16 +81,28 @@ class Project:
         part = self.asked.grid if name is None else self.asked.grids[name]
         places: dict[str, Any] = {b.name: b for b in self.site.bores}
         places |= {f.name: f for f in self.site.features}
+        near = [([places[f] for f in n.features], n.size) for n in part.near]
+        if part.kind == "voronoi":
+            return voronoi(
+                self.site.boundary,
+                size=part.cell,
+                cells=part.count,  # type: ignore[arg-type]  # one number, the file's model has seen to that
+                near=near,
+                boundary=part.boundary,
+                growth=part.growth or 1.3,
+                rounds=part.rounds,
+                seed=part.seed,
+            )
         return rectangles(
             self.site.boundary,
             cell=part.cell,
             count=part.count,
             margin=part.margin,
             rotation=part.rotation,
-            growth=part.growth,
+            growth=part.growth or 1.5,
             keep=part.keep,  # type: ignore[arg-type]  # the file's model has seen to that
             bands=[Band(b.axis, b.start, b.end, b.size) for b in part.band],
-            near=[([places[f] for f in n.features], n.size) for n in part.near],
+            near=near,
         )
 
 

@@ -192,19 +192,32 @@ def _keep(value: Any) -> float | str:
 
 
 class GridPart(Part):
-    """Rectangles over the boundary."""
+    """A plan mesh over the boundary: rectangles or Voronoi cells."""
 
+    kind: Literal["rectangles", "voronoi"] = "rectangles"
     cell: Length | None = None
     count: int | tuple[int, int] | None = None
     margin: Length = 0.0
     rotation: Number = 0.0
-    growth: Number = 1.5
+    growth: Number | None = None
+    boundary: Length | None = None
+    rounds: int = Field(default=4, ge=0, le=100)
+    seed: int = 0
     keep: Annotated[float | str, PlainValidator(_keep)] = "centre"
     band: list[BandPart] = Field(default_factory=list)
     near: list[NearPart] = Field(default_factory=list)
 
     @model_validator(mode="after")
     def _one(self) -> GridPart:
+        others = {
+            "voronoi": ("margin", "rotation", "keep", "band"),
+            "rectangles": ("boundary", "rounds", "seed"),
+        }[self.kind]
+        for key in others:
+            if key in self.model_fields_set:
+                raise ValueError(f"`{key}` says nothing of {self.kind}; leave it out, or change the kind")
+        if self.kind == "voronoi" and not isinstance(self.count, int | None):
+            raise ValueError("the `count` of Voronoi cells is one number, about how many there are to be")
         if (self.cell is None) == (self.count is None):
             raise ValueError("give either `cell` (a size) or `count` (a number of cells)")
         return self

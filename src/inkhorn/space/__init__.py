@@ -17,6 +17,7 @@ from inkhorn.space.surfaces import (
     PointSurface,
     Surface,
 )
+from inkhorn.space.voronoi import VoronoiMesh, voronoi
 
 __all__ = [
     "FLOOR",
@@ -41,10 +42,12 @@ __all__ = [
     "Strata",
     "Surface",
     "Variogram",
+    "VoronoiMesh",
     "kriging_rows",
     "layered",
     "rectangles",
     "sampling_rows",
     "series_conductance",
     "two_point_rows",
+    "voronoi",
 ]

@@ -8,7 +8,7 @@ from typing import Any, Protocol, runtime_checkable
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-__all__ = ["PlanEdges", "PlanMesh"]
+__all__ = ["PlanEdges", "PlanMesh", "shapes_of"]
 
 
 @dataclass(frozen=True)
@@ -70,3 +70,14 @@ class PlanMesh(Protocol):
 
     def locate(self, x: ArrayLike, y: ArrayLike) -> NDArray[np.int64]:
         """Return the cell that holds each point, -1 outside."""
+
+
+def shapes_of(group: Any) -> list[Any]:
+    """Return the shapely shapes of features, bores or shapes, one or several."""
+    import shapely
+
+    things = group if isinstance(group, (list, tuple)) else [group]
+    return [
+        t if isinstance(t, shapely.Geometry) else getattr(t, "shape", None) or shapely.Point(t.x, t.y)
+        for t in things
+    ]

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_finite, check_positive
-from inkhorn.space.mesh import PlanEdges
+from inkhorn.space.mesh import PlanEdges, shapes_of
 
 __all__ = ["Band", "RectangularMesh", "rectangles"]
 
@@ -286,9 +286,7 @@ def _bands_near(near: Iterable[tuple[Any, float]], mesh: RectangularMesh) -> lis
 
     bands = []
     for shapes, size in near:
-        for shape in shapes if isinstance(shapes, (list, tuple)) else [shapes]:
-            if not isinstance(shape, shapely.Geometry):  # a feature or a bore
-                shape = getattr(shape, "shape", None) or shapely.Point(shape.x, shape.y)
+        for shape in shapes_of(shapes):
             for part in getattr(shape, "geoms", [shape]):
                 u, v = mesh.from_map(*shapely.get_coordinates(part).T)
                 bands.append(Band("x", float(u.min()), float(u.max()), size))

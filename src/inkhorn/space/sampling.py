@@ -2,15 +2,36 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.space.grid import Grid
+from inkhorn.space.mesh import PlanMesh
 from inkhorn.space.rectangles import RectangularMesh
 
 __all__ = ["sampling_rows"]
+
+
+def _triangle_weights(mesh: PlanMesh) -> Callable[[float, float], list[tuple[int, float]]]:
+    """Return what gives the plan cells around a point, with linear weights; none outside their hull."""
+    from scipy.spatial import Delaunay
+
+    if isinstance(mesh, RectangularMesh) or mesh.n_cells < 4:
+        return lambda x, y: []
+    triangles = Delaunay(np.column_stack([mesh.x, mesh.y]))
+
+    def around(x: float, y: float) -> list[tuple[int, float]]:
+        k = int(triangles.find_simplex([x, y]))
+        if k < 0:
+            return []
+        turn = triangles.transform[k]
+        first, second = turn[:2] @ (np.array([x, y]) - turn[2])
+        return list(zip(triangles.simplices[k].tolist(), (first, second, 1.0 - first - second), strict=True))
+
+    return around
 
 
 def _around(centres: NDArray[np.float64], at: float) -> list[tuple[int, float]]:
@@ -25,8 +46,8 @@ def _around(centres: NDArray[np.float64], at: float) -> list[tuple[int, float]]:
 def sampling_rows(grid: Grid, layer: ArrayLike, x: ArrayLike, y: ArrayLike) -> Any:
     """Return the matrix that reads cell values at points.
 
-    On rectangles the value is bilinear between the centres around the point, without those that are
-    absent in the layer; on other meshes it is that of the cell holding the point.
+    On rectangles the value is bilinear between the centres around the point, on other meshes linear in
+    the triangle of centres that holds it, in either case without those that are absent in the layer.
 
     Parameters
     ----------
@@ -47,6 +68,7 @@ def sampling_rows(grid: Grid, layer: ArrayLike, x: ArrayLike, y: ArrayLike) -> A
     points = list(zip(np.atleast_1d(layer), np.atleast_1d(x), np.atleast_1d(y), strict=True))
     rows, columns, weights = [], [], []
     home = grid.mesh.locate(np.atleast_1d(x), np.atleast_1d(y))
+    in_triangle = _triangle_weights(grid.mesh)
     for k, ((level, px, py), plan) in enumerate(zip(points, home, strict=True)):
         if plan < 0 or grid.number[level, plan] < 0:
             continue
@@ -60,7 +82,9 @@ def sampling_rows(grid: Grid, layer: ArrayLike, x: ArrayLike, y: ArrayLike) -> A
                 for i, wi in _around(mesh.x_centres, float(u))
                 if mesh.number[j, i] >= 0
             ]
-            around = [(c, w) for c, w in corners if c >= 0 and w > 0] or around
+        else:
+            corners = [(int(grid.number[level, p]), w) for p, w in in_triangle(px, py)]
+        around = [(c, w) for c, w in corners if c >= 0 and w > 0] or around
         total = sum(w for _, w in around)
         for cell, weight in around:
             rows.append(k)

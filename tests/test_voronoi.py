@@ -1,0 +1,166 @@
+"""Voronoi meshes: whole, good, repeatable; and flow on them."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.testing as npt
+import pytest
+import shapely
+
+import inkhorn as ik
+from inkhorn.space import PlanMesh, VoronoiMesh, sampling_rows, two_point_rows
+
+OUTLINE = shapely.Polygon(
+    [(0, 0), (1100, -50), (1200, 700), (600, 500), (150, 900)],
+    [shapely.Point(500, 250).buffer(90).exterior.coords],
+)
+CREEK = shapely.LineString([(200, 80), (640, 150), (1000, 500)])
+WELLS = [shapely.Point(250, 600), shapely.Point(900, 200), shapely.Point(905, 230)]
+
+
+@pytest.fixture(scope="module")
+def mesh() -> VoronoiMesh:
+    return ik.voronoi(OUTLINE, size=60.0, near=[(WELLS, 8.0), (CREEK, 20.0)], boundary=40.0)
+
+
+def test_cells_fill_the_outline(mesh):
+    assert isinstance(mesh, PlanMesh)
+    shapes = mesh.polygons()
+    npt.assert_allclose(mesh.area.sum(), OUTLINE.area, rtol=1e-9)
+    npt.assert_allclose(shapely.area(shapely.union_all(shapes)), OUTLINE.area, rtol=1e-9)
+    npt.assert_array_equal(mesh.locate(mesh.x, mesh.y), np.arange(mesh.n_cells))
+    inside = shapely.point_on_surface(shapes)
+    npt.assert_array_equal(mesh.locate(shapely.get_x(inside), shapely.get_y(inside)), np.arange(mesh.n_cells))
+    assert mesh.locate([500.0, 5000.0], [250.0, 0.0]).tolist() == [-1, -1]  # in the hole, and outside
+
+
+def test_every_cell_is_closed(mesh):
+    """Edges to neighbours and the rim go once around each cell; each edge stands once, square to its line."""
+    edges = mesh.edges()
+    assert len(np.unique(np.sort(edges.cells, axis=1), axis=0)) == len(edges.cells)
+    rim = shapely.boundary(OUTLINE).buffer(1e-6)  # as thin a band as overlaying lines can tell
+    around = shapely.length(shapely.intersection(shapely.boundary(mesh.polygons()), rim))
+    for side in (0, 1):
+        np.add.at(around, edges.cells[:, side], edges.length)
+    npt.assert_allclose(around, shapely.length(mesh.polygons()), rtol=1e-5)
+    along = edges.ends[:, 1] - edges.ends[:, 0]
+    npt.assert_allclose((along * edges.normal).sum(axis=1) / edges.length, 0.0, atol=1e-7)
+    arm = mesh.centres[edges.cells[:, 1]] - mesh.centres[edges.cells[:, 0]]
+    npt.assert_allclose(np.hypot(*arm.T), edges.distance.sum(axis=1))
+
+
+def test_wells_and_lines_have_cells_of_their_own(mesh):
+    wanted = np.concatenate([shapely.get_coordinates(WELLS), np.asarray(CREEK.coords)])
+    npt.assert_array_equal(mesh.centres[mesh.locate(*wanted.T)], wanted)
+    size = np.sqrt(mesh.area)
+    assert size[mesh.locate(*shapely.get_coordinates(WELLS).T)].max() < 12.0
+    along = shapely.get_coordinates(shapely.segmentize(CREEK, 5.0))
+    assert np.median(size[mesh.locate(*along.T)]) < 24.0
+    assert 50.0 < np.quantile(size, 0.95) < 75.0
+
+
+def test_the_mesh_is_good_and_says_how_good():
+    mesh = ik.voronoi(OUTLINE, cells=4000, near=[(WELLS[:2], 3.0), (CREEK, 8.0)])
+    assert 3400 < mesh.n_cells < 4600
+    edges = mesh.edges()
+    assert (edges.length < 0.1 * edges.distance.sum(axis=1)).mean() < 1e-3
+    assert mesh.triangle_angles().min() > 20.0
+    table = mesh.quality()
+    assert table.loc["smallest angle of a triangle [degrees]", "least"] == mesh.triangle_angles().min()
+    assert table.loc["cell size [m]", "median"] == pytest.approx(np.median(np.sqrt(mesh.area)))
+
+
+def test_the_same_seed_gives_the_same_bits_whatever_the_order():
+    near = [(WELLS, 15.0), (CREEK, 30.0)]
+    first = ik.voronoi(OUTLINE, size=90.0, near=near)
+    again = ik.voronoi(OUTLINE, size=90.0, near=[(CREEK, 30.0), (WELLS[::-1], 15.0)])
+    npt.assert_array_equal(first.centres, again.centres)
+    other = ik.voronoi(OUTLINE, size=90.0, near=near, seed=1)
+    assert not np.array_equal(first.centres[-1], other.centres[-1])
+
+
+def test_cells_grow_away_no_faster_than_asked():
+    mesh = ik.voronoi(OUTLINE, size=100.0, near=[(WELLS[1], 5.0)], growth=1.2)
+    away = np.hypot(mesh.x - 900, mesh.y - 200)
+    size = np.sqrt(mesh.area)
+    wanted = np.minimum(100.0, 5.0 + away * (0.2 / 1.2))
+    assert np.quantile(size / wanted, 0.95) < 1.35
+
+
+@pytest.mark.parametrize(
+    ("options", "message"),
+    [
+        ({}, "either `size`"),
+        ({"size": 10.0, "cells": 10}, "not both"),
+        ({"size": 50.0, "growth": 1.0}, "growth is 1"),
+        ({"size": -50.0}, "size is -50"),
+        ({"size": 50.0, "near": [(CREEK, 0.0)]}, "near"),
+    ],
+)
+def test_meshes_that_cannot_be(options, message):
+    with pytest.raises(ik.InputError, match=message):
+        ik.voronoi(OUTLINE, **options)
+
+
+def test_centres_outside_are_refused():
+    with pytest.raises(ik.InputError, match="centre 1 of the Voronoi mesh lies outside"):
+        VoronoiMesh(np.array([[100.0, 100.0], [500.0, 250.0]]), OUTLINE)
+
+
+def test_linear_heads_give_exact_flows(mesh):
+    """Level layers, isotropic in plan: two-point rows are exact, as faces are square to their lines."""
+    grid = ik.layered(mesh, [0.0, -4.0, -10.0])
+    c, f = grid.cells, grid.faces
+    slope = np.array([0.01, -0.02, 0.003])
+    rows = two_point_rows(f, np.full(len(c), 7.0), np.full(len(c), 0.5))
+    flow = rows.matrix @ (5.0 + np.column_stack([c.x, c.y, c.z]) @ slope)
+    exact = -(np.array([7.0, 7.0, 0.5]) * slope * f.normal).sum(axis=1) * f.area
+    npt.assert_allclose(flow, exact, atol=1e-10 * np.abs(exact).max())
+    sample = sampling_rows(grid, [1, 0], [820.0, 300.0], [330.0, 330.0])
+    npt.assert_allclose(sample @ (2.0 + 0.3 * c.x - 0.1 * c.y), [2 + 246 - 33, 2 + 90 - 33])
+
+
+def test_radial_flow_on_polygons_follows_thiem():
+    """Thiem (1906) in a disc, heads held along its rim, and the level in the well itself."""
+    disc = shapely.Point(0, 0).buffer(500.0, quad_segs=64)
+    mesh = ik.voronoi(disc, size=40.0, near=[(shapely.Point(0, 0), 4.0)], boundary=15.0)
+    grid = ik.layered(mesh, [0.0, -15.0])
+    distance = np.maximum(np.hypot(mesh.x, mesh.y), 0.2)
+    exact = 20.0 + 600.0 / (2 * np.pi * 90.0) * np.log(distance / 500.0)
+    rim = np.flatnonzero(distance > 480.0)
+    middle = mesh.locate([0.0], [0.0])
+    terms = [
+        ik.terms.FixedHeadTerm(cells=rim, head=exact[rim]),
+        ik.terms.WellTerm(
+            cells=middle,
+            rate=-600.0,
+            connection=2 * np.pi * 15.0 / np.log(mesh.equivalent_radius(middle) / 0.2),
+        ),
+    ]
+    flow = ik.solve_flow(ik.Model(grid, 6.0, terms=terms))
+    # within 1.5 % of the drawdown over the disc, cells of 4 to 40 m
+    npt.assert_allclose(flow.steps[-1].heads[distance > 20.0], exact[distance > 20.0], atol=0.036)
+    npt.assert_allclose(flow.well_levels()["level [m]"], exact[middle], atol=0.05)
+    assert flow.head.dims == ("time", "cell")
+
+
+def test_a_project_runs_on_polygons(quillmere_folder, command, tmp_path):
+    code, out, err = command("run", quillmere_folder / "site.toml", "--grid", "voronoi", "--out", tmp_path)
+    assert (code, err) == (0, "")
+    assert "particle paths need whole rectangles and are left out" in out
+    assert (tmp_path / "run-001" / "plume.png").stat().st_size > 20000
+    assert (tmp_path / "run-001" / "heads.nc").exists()
+
+
+@pytest.mark.parametrize(
+    ("extra", "message"),
+    [("rotation = 30", "`rotation` says nothing of voronoi"), ("count = [3, 4]", "one number")],
+)
+def test_keys_of_the_other_kind_are_refused(first_project, extra, message):
+    site = first_project / "site.toml"
+    text = site.read_text(encoding="utf-8").replace(
+        'cell = "100 m"', f'kind = "voronoi"\n{extra}\ncell = "100 m"'
+    )
+    site.write_text(text, encoding="utf-8")
+    with pytest.raises(ik.InputError, match=message):
+        ik.read_project(site)
