@@ -56,6 +56,21 @@ def picture_of_terminal(text: str, path: Path, columns: int = 118) -> None:
     figure.savefig(path)
 
 
+def picture_of_grids(site_file: Path, path: Path) -> None:
+    """Draw two of the project's grids side by side."""
+    from matplotlib.figure import Figure
+
+    import inkhorn as ik
+
+    project = ik.read_project(site_file)
+    figure = Figure(figsize=(12.8, 6.2), dpi=100)
+    for ax, name in zip(figure.subplots(1, 2), ("banded", "voronoi"), strict=True):
+        ik.draw.plan(project.mesh(name), project.site, ax=ax)
+        ax.set_title(f"{name}: {ax.get_title()}")
+    figure.subplots_adjust(left=0.06, right=0.98, bottom=0.08, top=0.94)
+    figure.savefig(path)
+
+
 def main() -> None:
     """Run the demo and the commands in a folder that is thrown away, and keep their pictures."""
     HERE.mkdir(exist_ok=True)
@@ -64,6 +79,7 @@ def main() -> None:
         picture_of_terminal(said(folder, "demo"), HERE / "demo.png")
         for made, kept in PICTURES.items():
             shutil.copyfile(folder / "quillmere" / "runs" / "fit-001" / made, HERE / kept)
+        picture_of_grids(folder / "quillmere" / "site.toml", HERE / "grids.png")
         good = said(folder, "check", "quillmere/site.toml")
         site = folder / "quillmere" / "site.toml"
         text = site.read_text(encoding="utf-8")

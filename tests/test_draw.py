@@ -85,6 +85,19 @@ def test_paths_plume_and_breakthrough(quillmere, tmp_path):
     assert float(ax.lines[0].get_ydata()[0]) == pytest.approx(14.0)
 
 
+@pytest.mark.parametrize("kind", ["rectangles", "cut", "voronoi"])
+def test_plan_of_any_mesh(quillmere, ax, kind, tmp_path):
+    site = quillmere.model.site
+    mesh = {
+        "rectangles": lambda: ik.rectangles(site.boundary, cell=300, rotation=20),
+        "cut": lambda: ik.rectangles(site.boundary, cell=300, keep="cut"),
+        "voronoi": lambda: ik.voronoi(site.boundary, size=300, near=[(site.wells, 60)]),
+    }[kind]()
+    assert f"{mesh.n_cells} cells of" in ik.draw.plan(mesh, site, ax=ax).get_title()
+    assert len(ax.collections[0].get_paths()) >= mesh.n_cells
+    assert saved(ax, tmp_path)
+
+
 def test_measured_against_computed(quillmere, ax, tmp_path):
     fit = ik.calibrate(
         quillmere.model, [ik.LayerConductivity(name="K", layer="sand", lower=1, upper=100)], most_iterations=2

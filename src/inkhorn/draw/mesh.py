@@ -1,0 +1,51 @@
+"""Pictures of plan meshes."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from inkhorn.draw.base import axes_or_new, draw_site
+from inkhorn.site import Site
+from inkhorn.space import PlanMesh
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+__all__ = ["plan"]
+
+
+def plan(mesh: PlanMesh, site: Site | None = None, *, ax: Axes | None = None) -> Axes:
+    """Draw the cells of a plan mesh, with the site's features over them.
+
+    Parameters
+    ----------
+    mesh : PlanMesh
+        Of any kind.
+    site : Site, optional
+        Whose features are drawn.
+    ax : Axes, optional
+        Where to draw; a new figure if not given.
+
+    Returns
+    -------
+    Axes
+    """
+    import shapely
+    from matplotlib.collections import LineCollection
+
+    ax = axes_or_new(ax)
+    parts = shapely.get_parts(shapely.boundary(mesh.polygons()))
+    rings = [shapely.get_coordinates(part) for part in parts]
+    ax.add_collection(LineCollection(rings, colors="#7a8b99", linewidths=0.4, zorder=1))
+    west, south, east, north = shapely.total_bounds(parts)
+    ax.set_xlim(west, east)
+    ax.set_ylim(south, north)
+    ax.set_aspect("equal")
+    ax.set_xlabel("x [m]")
+    ax.set_ylabel("y [m]")
+    draw_site(ax, site, bores=False)
+    size = np.sqrt(mesh.area)
+    ax.set_title(f"{mesh.n_cells} cells of {size.min():.3g} to {size.max():.3g} m")
+    return ax
