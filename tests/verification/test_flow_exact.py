@@ -7,6 +7,8 @@ from dataclasses import replace
 import numpy as np
 import numpy.testing as npt
 import pytest
+import shapely
+from scipy.special import k0
 
 import inkhorn as ik
 from tests.conftest import held, rain, strip
@@ -203,3 +205,39 @@ def test_two_layers_share_a_well_by_transmissivity():
         ik.Model(grid, np.array([6.0, 1.0]), np.array([1e-9, 1e-9]), terms=[held(cells, 5.0), well])
     )
     npt.assert_allclose(-flow.steps[-1].term_flow[1], [100.0 * 60 / 90, 100.0 * 30 / 90], rtol=1e-6)
+
+
+def test_a_leaky_aquifer_follows_de_glee():
+    """de Glee (1930): drawdown Q / (2 pi T) K0(r / lambda) under a layer of resistance c, and in the well."""
+    mesh = ik.rectangles((-1510, -1510, 1510, 1510), cell=20.0)
+    grid = ik.layered(mesh, [2.0, 1.0, 0.0, -20.0])
+    transmissivity, resistance = 200.0, 200.0
+    middle = mesh.locate([0.0], [0.0])
+    radius = mesh.equivalent_radius(middle)
+    well = ik.terms.WellTerm(
+        cells=grid.number[2, middle], rate=-500.0, connection=2 * np.pi * 20.0 / np.log(radius / 0.1)
+    )
+    kh, kv = np.array([1e-6, 1e-6, 10.0]), np.array([1e5, 1 / resistance, 1e5])
+    flow = ik.solve_flow(ik.Model(grid, kh, kv, terms=[held(grid.number[0], 10.0), well]))
+    r, reach = np.hypot(mesh.x, mesh.y), np.sqrt(transmissivity * resistance)
+    drawdown = 500.0 / (2 * np.pi * transmissivity) * k0(r / reach)
+    seen = (r > 60.0) & (r < 700.0)
+    npt.assert_allclose(flow.steps[-1].heads[grid.number[2]][seen], 10.0 - drawdown[seen], atol=0.005)
+    level = 10.0 - 500.0 / (2 * np.pi * transmissivity) * k0(0.1 / reach)
+    npt.assert_allclose(flow.well_levels()["level [m]"], level, atol=0.01)
+
+
+@pytest.mark.parametrize("kind", ["rectangles", "voronoi"])
+def test_a_round_island_in_the_rain(kind):
+    """h² = h_R² + N / 2K (R² - r²): a water table with recharge in two directions, on either mesh."""
+    disc = shapely.Point(0, 0).buffer(500.0, quad_segs=90)
+    mesh = (
+        ik.voronoi(disc, size=25.0) if kind == "voronoi" else ik.rectangles((-510, -510, 510, 510), cell=20.0)
+    )
+    grid = ik.layered(mesh, [20.0, 0.0])
+    r = np.hypot(mesh.x, mesh.y)
+    exact = np.sqrt(np.maximum(36.0 + 0.002 / 10.0 * (500.0**2 - r**2), 1.0))
+    rim = np.flatnonzero(r > 470.0)
+    flow = ik.solve_flow(ik.Model(grid, 5.0, terms=[held(rim, exact[rim]), rain(grid, 0.002)]))
+    inner = r < 460.0
+    npt.assert_allclose(flow.steps[-1].heads[inner], exact[inner], atol=2e-5)
