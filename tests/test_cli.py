@@ -21,7 +21,7 @@ from tests.conftest import tree
 def test_help_names_every_command(command):
     code, out, _ = command("--help")
     assert code == 0
-    for verb in ("check", "run", "fit", "new", "demo"):
+    for verb in ("check", "run", "fit", "compare", "new", "demo"):
         assert verb in out
         assert command(verb, "--help")[0] == 0
 
@@ -123,6 +123,41 @@ def test_fit_brings_heads_to_levels(first_project, command):
         np.sqrt((residuals["residual [m]"] ** 2).mean()), stats.loc["after", "rms"], rtol=1e-6
     )
     assert "Parameters" in out
+
+
+def test_runs_on_two_grids_are_compared(first_project, command):
+    site, runs = first_project / "site.toml", first_project / "runs"
+    for grid in ([], ["--grid", "fine"]):
+        assert command("run", site, *grid)[0] == 0
+    code, out, err = command("compare", runs / "run-001", runs / "run-002", "--out", first_project / "both")
+    assert (code, err) == (0, "")
+    assert "run-002" in out
+    folder = first_project / "both" / "comparison-001"
+    heads = pd.read_csv(folder / "heads.csv", index_col="bore")
+    single = pd.read_csv(runs / "run-002" / "residuals.csv", index_col="bore")
+    npt.assert_allclose(heads["run-002"], single["computed [m]"])
+    npt.assert_allclose(heads["run-001"], heads["run-002"], atol=0.05)
+    fits = pd.read_csv(folder / "fits.csv", index_col="run")
+    npt.assert_allclose(
+        fits.loc["run-002", "RMS [m]"], np.sqrt((single["residual [m]"] ** 2).mean()), rtol=1e-6
+    )
+    budgets = pd.read_csv(folder / "budgets.csv", index_col=["term", "direction"])
+    npt.assert_allclose(budgets.loc[("well", "out [m³/day]")], 288.0, rtol=1e-6)
+    assert (folder / "heads_at_bores.png").stat().st_size > 10000
+
+
+@pytest.mark.parametrize(
+    ("folders", "message"),
+    [
+        (["runs/run-001"], "expected two or more"),
+        (["a", "b"], "no residuals.csv"),
+        (["a", "a"], "given twice"),
+    ],
+)
+def test_what_cannot_be_compared(first_project, command, folders, message):
+    code, _, err = command("compare", *(first_project / f for f in folders))
+    assert code == 2
+    assert message in err
 
 
 def test_a_project_without_a_fit_says_what_to_add(first_project, command):

@@ -154,6 +154,28 @@ def fit(site: SiteFile, out: Out = None, grid: GridName = None) -> None:
 
 
 @app.command()
+def compare(
+    runs: Annotated[
+        list[Path], typer.Argument(help="Two or more run folders of one site.", metavar="RUN RUN ...")
+    ],
+    out: Annotated[
+        Path | None,
+        typer.Option(help="A folder for the tables (CSV) and a picture; only printed if not given."),
+    ] = None,
+) -> None:
+    """Put runs side by side: how well each fits, its budget, and the heads at the bores."""
+    from inkhorn.compare import compare_runs
+    from inkhorn.run import write_comparison
+
+    found = compare_runs(runs)
+    _print_frame(found.fits, "Fits, over the bores that all runs have; residuals are measured less computed")
+    _print_frame(found.budgets, "Water budgets [m³/day]")
+    _print_frame(found.heads, "Heads at the bores [m]")
+    if out is not None:
+        typer.echo(f"Everything is in {write_comparison(found, out)}")
+
+
+@app.command()
 def new(
     folder: Annotated[Path, typer.Argument(help="A folder that does not exist yet, or is empty.")],
 ) -> None:

@@ -23,6 +23,7 @@ from inkhorn.calibration import (
     observe,
     residual_table,
 )
+from inkhorn.compare import Comparison
 from inkhorn.errors import InputError
 from inkhorn.files import (
     Project,
@@ -39,7 +40,7 @@ from inkhorn.space import RectangularMesh
 from inkhorn.transport import Spreading, solve_transport
 from inkhorn.units import unit_factor
 
-__all__ = ["Run", "check_project", "fit_parameters", "fit_project", "run_project"]
+__all__ = ["Run", "check_project", "fit_parameters", "fit_project", "run_project", "write_comparison"]
 
 YEAR = 365.25
 
@@ -257,6 +258,15 @@ def run_project(
             run.tell(f"{FitStatistics.of(seen.measured, seen.rows @ flow.steps[-1].heads)}")
         _do_all(folder, flow, project, run)
     return _finished(parent, "run"), flow
+
+
+def write_comparison(found: Comparison, out: Path) -> Path:
+    """Write the tables of a comparison and its picture into a new folder, and return it."""
+    with new_folder(out, "comparison") as folder:
+        for name in ("heads", "fits", "budgets"):
+            write_table(getattr(found, name), folder / f"{name}.csv")
+        _picture(folder / "heads_at_bores.png", found.draw)
+    return _finished(out, "comparison")
 
 
 def fit_parameters(project: Project, model: Model) -> list[Parameter]:

@@ -1,0 +1,126 @@
+"""Run folders side by side: heads at bores, fits and budgets."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from inkhorn.calibration import FitStatistics
+from inkhorn.errors import InputError
+
+if TYPE_CHECKING:
+    import pandas as pd
+    from matplotlib.axes import Axes
+
+__all__ = ["Comparison", "compare_runs"]
+
+COMPUTED, MEASURED = "computed [m]", "measured [m]"
+
+
+@dataclass(frozen=True, eq=False)
+class Comparison:
+    """What several runs found, a column or a row for each.
+
+    Attributes
+    ----------
+    heads : pandas.DataFrame
+        One row per bore: layer, measured level and the head each run computed there [m]; NaN where a run
+        left the bore out.
+    fits : pandas.DataFrame
+        One row per run: mean, RMS, scaled RMS and correlation, over the bores that all runs have.
+    budgets : pandas.DataFrame
+        One row per term and direction, a column per run [m³/day].
+    """
+
+    heads: pd.DataFrame
+    fits: pd.DataFrame
+    budgets: pd.DataFrame
+
+    def draw(self, ax: Axes) -> Axes:
+        """Draw each run's head less the measured level, bore by bore from the lowest level up."""
+        ordered = self.heads.dropna().sort_values(MEASURED)
+        places = range(len(ordered))
+        for name, marker in zip(self.fits.index, "osDv^P*X" * len(self.fits), strict=False):
+            rms = self.fits.loc[name, "RMS [m]"]
+            off = ordered[name] - ordered[MEASURED]
+            ax.plot(places, off, marker, ms=5, alpha=0.85, label=f"{name} (RMS {rms:.3f} m)")
+        ax.axhline(0.0, color="#2b2b2b", lw=1.0)
+        ax.set_xticks(list(places), ordered.index, rotation=90, fontsize=7)
+        ax.set_xlabel("bore, from the lowest level up")
+        ax.set_ylabel("computed head less measured level [m]")
+        ax.grid(axis="y", alpha=0.3)
+        ax.legend(fontsize=9)
+        return ax
+
+
+def _table(folder: Path, name: str) -> pd.DataFrame:
+    import pandas as pd
+
+    path = folder / name
+    try:
+        return pd.read_csv(path)
+    except OSError:
+        raise InputError(
+            f'"{folder}" has no {name}; expected a run folder of a project with bores, as `inkhorn run` or '
+            "`inkhorn fit` leaves it."
+        ) from None
+
+
+def _names(folders: list[Path]) -> list[str]:
+    """The shortest ends of the paths that tell them apart."""
+    for length in range(1, 6):
+        names = ["/".join(f.resolve().parts[-length:]) for f in folders]
+        if len(set(names)) == len(names):
+            return names
+    raise InputError(f"the same run folder is given twice: {[str(f) for f in folders]}. Give different ones.")
+
+
+def compare_runs(folders: list[Path]) -> Comparison:
+    """Read what runs left in their folders, and put it side by side.
+
+    Parameters
+    ----------
+    folders : list of Path
+        Two or more run folders of one site.
+
+    Raises
+    ------
+    InputError
+        If there are fewer than two, one is no run folder, or they have no bore in common.
+    """
+    import pandas as pd
+
+    if len(folders) < 2:
+        raise InputError(f"{len(folders)} run folder was given; expected two or more to compare.")
+    names = _names(folders)
+    heads, budgets = pd.DataFrame(), {}
+    for name, folder in zip(names, folders, strict=True):
+        residuals = _table(folder, "residuals.csv").set_index("bore")
+        heads = heads.join(residuals[COMPUTED].rename(name), how="outer")
+        for column in ("layer", MEASURED):
+            known = heads[column] if column in heads else pd.Series(dtype=object)
+            heads[column] = known.reindex(heads.index).combine_first(residuals[column])
+        budget = _table(folder, "budget.csv").melt("term", var_name="direction", value_name=name)
+        budgets[name] = budget.set_index(["term", "direction"])[name]
+    heads[MEASURED] = heads[MEASURED].astype(float)
+    heads = heads[["layer", MEASURED, *names]]
+    common = heads.dropna()
+    if common.empty:
+        raise InputError(f"the runs {names} have no bore in common. Compare runs of one site.")
+    rows = []
+    for name in names:
+        stats = FitStatistics.of(common[MEASURED].to_numpy(), common[name].to_numpy())
+        rows.append(
+            {
+                "run": name,
+                "bores": stats.count,
+                "mean residual [m]": stats.mean,
+                "RMS [m]": stats.rms,
+                "scaled RMS": stats.scaled_rms,
+                "correlation": stats.correlation,
+            }
+        )
+    together = pd.DataFrame(budgets).fillna(0.0)
+    together = together[(together.index.get_level_values(0) == "total") | (together != 0).any(axis=1)]
+    return Comparison(heads, pd.DataFrame(rows).set_index("run"), together)
