@@ -79,6 +79,11 @@ def main() -> None:
         picture_of_terminal(said(folder, "demo"), HERE / "demo.png")
         for made, kept in PICTURES.items():
             shutil.copyfile(folder / "quillmere" / "runs" / "fit-001" / made, HERE / kept)
+        for grid in ("banded", "voronoi"):
+            said(folder, "run", "quillmere/site.toml", "--grid", grid)
+        runs = folder / "quillmere" / "runs"
+        said(folder, "compare", *(str(runs / r) for r in ("fit-001", "run-001", "run-002")), "--out", "both")
+        shutil.copyfile(folder / "both" / "comparison-001" / "heads_at_bores.png", HERE / "compare.png")
         picture_of_grids(folder / "quillmere" / "site.toml", HERE / "grids.png")
         good = said(folder, "check", "quillmere/site.toml")
         site = folder / "quillmere" / "site.toml"
