@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -11,27 +10,20 @@ from numpy.typing import ArrayLike, NDArray
 from inkhorn.space.grid import Grid
 from inkhorn.space.mesh import PlanMesh
 from inkhorn.space.rectangles import RectangularMesh
+from inkhorn.space.triangles import corners_and_weights
 
 __all__ = ["sampling_rows"]
 
 
-def _triangle_weights(mesh: PlanMesh) -> Callable[[float, float], list[tuple[int, float]]]:
-    """Return what gives the plan cells around a point, with linear weights; none outside their hull."""
+def _triangles(mesh: PlanMesh, x: Any, y: Any) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+    """The plan cells around each point, with linear weights; -1 on rectangles and outside their hull."""
     from scipy.spatial import Delaunay
 
+    n = len(x)
     if isinstance(mesh, RectangularMesh) or mesh.n_cells < 4:
-        return lambda x, y: []
-    triangles = Delaunay(np.column_stack([mesh.x, mesh.y]))
-
-    def around(x: float, y: float) -> list[tuple[int, float]]:
-        k = int(triangles.find_simplex([x, y]))
-        if k < 0:
-            return []
-        turn = triangles.transform[k]
-        first, second = turn[:2] @ (np.array([x, y]) - turn[2])
-        return list(zip(triangles.simplices[k].tolist(), (first, second, 1.0 - first - second), strict=True))
-
-    return around
+        return np.full((n, 3), -1), np.zeros((n, 3))
+    places = np.column_stack([x, y])
+    return corners_and_weights(Delaunay(np.column_stack([mesh.x, mesh.y])), places)
 
 
 def _around(centres: NDArray[np.float64], at: float) -> list[tuple[int, float]]:
@@ -68,7 +60,7 @@ def sampling_rows(grid: Grid, layer: ArrayLike, x: ArrayLike, y: ArrayLike) -> A
     points = list(zip(np.atleast_1d(layer), np.atleast_1d(x), np.atleast_1d(y), strict=True))
     rows, columns, weights = [], [], []
     home = grid.mesh.locate(np.atleast_1d(x), np.atleast_1d(y))
-    in_triangle = _triangle_weights(grid.mesh)
+    near, shares = _triangles(grid.mesh, np.atleast_1d(x), np.atleast_1d(y))
     for k, ((level, px, py), plan) in enumerate(zip(points, home, strict=True)):
         if plan < 0 or grid.number[level, plan] < 0:
             continue
@@ -83,7 +75,11 @@ def sampling_rows(grid: Grid, layer: ArrayLike, x: ArrayLike, y: ArrayLike) -> A
                 if mesh.number[j, i] >= 0
             ]
         else:
-            corners = [(int(grid.number[level, p]), w) for p, w in in_triangle(px, py)]
+            corners = [
+                (int(grid.number[level, p]), float(w))
+                for p, w in zip(near[k], shares[k], strict=True)
+                if p >= 0
+            ]
         around = [(c, w) for c, w in corners if c >= 0 and w > 0] or around
         total = sum(w for _, w in around)
         for cell, weight in around:

@@ -12,6 +12,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_finite, check_positive, did_you_mean
 from inkhorn.space.kriging import Variogram, kriging_rows
+from inkhorn.space.triangles import linear_on_triangles
 
 __all__ = [
     "BetweenSurface",
@@ -124,16 +125,16 @@ class PointSurface:
 
     @cached_property
     def _smooth(self) -> Callable[[Array], Array]:
-        """The interpolators that SciPy has, made once."""
-        from scipy.interpolate import CloughTocher2DInterpolator, LinearNDInterpolator, RBFInterpolator
+        """The interpolators on all points, made once."""
+        if self.method == "linear":
+            return lambda at: linear_on_triangles(self._triangles, self.z, at)
+        from scipy.interpolate import CloughTocher2DInterpolator, RBFInterpolator  # slow to load
 
         if self.method == "thin_plate":
             count = min(self.neighbours, len(self.z)) if len(self.z) > 400 else None
             made = RBFInterpolator(self._places, self.z, neighbors=count, kernel="thin_plate_spline")
-        elif self.method == "cubic":
-            made = CloughTocher2DInterpolator(self._triangles, self.z, tol=1e-10, maxiter=4000)
         else:
-            made = LinearNDInterpolator(self._triangles, self.z)
+            made = CloughTocher2DInterpolator(self._triangles, self.z, tol=1e-10, maxiter=4000)
         return lambda at: np.asarray(made(at), dtype=np.float64)
 
     def at(self, x: ArrayLike, y: ArrayLike) -> Array:
@@ -194,9 +195,7 @@ class PointSurface:
         z[inside] = np.where(used, weights * self.z[columns], 0.0).sum(axis=1)
         lost = inside & ~np.isfinite(z)  # on the very edge of the hull the circles have no middle
         if lost.any():
-            from scipy.interpolate import LinearNDInterpolator
-
-            z[lost] = LinearNDInterpolator(mesh, self.z)(asked[lost])
+            z[lost] = linear_on_triangles(mesh, self.z, asked[lost])
         z[on_point] = self.z[nearest[on_point]]
         return z
 
