@@ -82,6 +82,37 @@ def test_runs_are_numbered_and_alike(first_project, command):
     assert lines.geometry.length.min() > 0
 
 
+def test_layers_may_be_called_anything_and_folders_renamed(first_project, command):
+    site = first_project / "site.toml"
+    site.write_text(
+        site.read_text(encoding="utf-8").replace('name = "sand"', 'name = "sand/silt"'), encoding="utf-8"
+    )
+    for file in (site, first_project / "bores.csv"):
+        text = (
+            file.read_text(encoding="utf-8")
+            .replace('["sand",', '["sand/silt",')
+            .replace(",sand\n", ",sand/silt\n")
+        )
+        file.write_text(text, encoding="utf-8")
+    assert command("run", site)[0] == 0
+    (first_project / "runs" / "run-001").rename(first_project / "runs" / "run-kept by hand")
+    code, out, err = command("run", site)
+    assert (code, err) == (0, "")
+    assert "run-001" in out
+    assert (first_project / "runs" / "run-001" / "heads_sand_silt.png").exists()
+
+
+def test_a_disk_that_refuses_is_a_problem_of_the_run(first_project, command, monkeypatch):
+    def refuse(*_: object) -> None:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr("inkhorn.run.write_flow", refuse)
+    code, _, err = command("run", first_project / "site.toml")
+    assert code == 1
+    assert "No space left on device" in err
+    assert list((first_project / "runs").iterdir()) == []
+
+
 def test_a_run_that_fails_leaves_nothing_half_written(first_project, command, monkeypatch):
     def stopped(*_: object, **__: object) -> None:
         raise KeyboardInterrupt

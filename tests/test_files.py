@@ -81,9 +81,11 @@ def test_a_file_takes_its_place_only_when_it_is_whole(tmp_path):
 
 def test_folders_are_numbered_and_never_replaced(tmp_path):
     (tmp_path / "run-001").mkdir()
+    (tmp_path / "run-kept by hand").mkdir()
     for number in ("002", "003"):
         with new_folder(tmp_path, "run") as folder:
-            (folder / "result").write_text(number)
+            (folder.path / "result").write_text(number)
+        assert folder.goal == tmp_path / f"run-{number}"
         assert (tmp_path / f"run-{number}" / "result").read_text() == number
     assert list((tmp_path / "run-001").iterdir()) == []
 

@@ -220,6 +220,9 @@ def main() -> None:
     except Exception as problem:
         from inkhorn.errors import InkhornError, InputError
 
+        if isinstance(problem, OSError):  # a full disk, a folder that may not be written
+            typer.echo(f"error: {problem}. Nothing was left half-written.", err=True)
+            sys.exit(1)
         if not isinstance(problem, InkhornError):
             raise
         for line in str(problem).splitlines():

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import platform
+import re
 import shutil
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -130,7 +131,8 @@ def _write_flow_results(folder: Path, flow: FlowResult, project: Project, run: R
     for k, name in enumerate(flow.model.grid.layer_names):
         if k in present:
             run.progress(f"drawing heads in the {name}", None)
-            _picture(folder / f"heads_{name.replace(' ', '_')}.png", draw.heads, flow, name)
+            plain = re.sub(r"[^\w-]+", "_", name)  # a layer's name may hold what a file's may not
+            _picture(folder / f"heads_{plain}.png", draw.heads, flow, name)
     line: Any = project.asked.draw.section
     if line is None:
         west, south, east, north = project.site.boundary.bounds
@@ -216,11 +218,6 @@ def _do_all(folder: Path, flow: FlowResult, project: Project, run: Run) -> None:
     _keep_log(folder, run)
 
 
-def _finished(parent: Path, name: str) -> Path:
-    """The newest folder of a name."""
-    return sorted(parent.glob(f"{name}-*"), key=lambda p: int(p.name.rsplit("-", 1)[1]))[-1]
-
-
 def run_project(
     project: Project, out: Path | None = None, run: Run | None = None, *, grid: str | None = None
 ) -> tuple[Path, FlowResult]:
@@ -251,22 +248,23 @@ def run_project(
     )
     heads = flow.steps[-1].heads
     run.tell(f"steady heads from {heads.min():.2f} to {heads.max():.2f} m; {flow.report}")
-    with new_folder(parent, "run") as folder:
+    with new_folder(parent, "run") as made:
+        folder = made.path
         if project.site.bores:
             seen = observe(model)
             write_table(residual_table(flow, seen), folder / "residuals.csv")
             run.tell(f"{FitStatistics.of(seen.measured, seen.rows @ flow.steps[-1].heads)}")
         _do_all(folder, flow, project, run)
-    return _finished(parent, "run"), flow
+    return made.goal, flow
 
 
 def write_comparison(found: Comparison, out: Path) -> Path:
     """Write the tables of a comparison and its picture into a new folder, and return it."""
-    with new_folder(out, "comparison") as folder:
+    with new_folder(out, "comparison") as made:
         for name in ("heads", "fits", "budgets"):
-            write_table(getattr(found, name), folder / f"{name}.csv")
-        _picture(folder / "heads_at_bores.png", found.draw)
-    return _finished(out, "comparison")
+            write_table(getattr(found, name), made.path / f"{name}.csv")
+        _picture(made.path / "heads_at_bores.png", found.draw)
+    return made.goal
 
 
 def fit_parameters(project: Project, model: Model) -> list[Parameter]:
@@ -312,7 +310,6 @@ def fit_project(
     run, parent = run or Run(), out or project.path.parent / "runs"
     model = _ready_model(project, grid, run)
     parameters = fit_parameters(project, model)
-    most = 20
 
     def heard(iteration: int, row: Any) -> None:
         run.tell(
@@ -322,11 +319,12 @@ def fit_project(
         run.progress(f"fitting, iteration {iteration + 1}", None)
 
     run.progress("fitting", None)
-    fit = calibrate(model, parameters, most_iterations=most, progress=heard)
+    fit = calibrate(model, parameters, progress=heard)
     run.tell(f"stopped: {fit.reason}")
     run.tell(f"before: {fit.statistics(before=True)}")
     run.tell(f"after:  {fit.statistics()}")
-    with new_folder(parent, "fit") as folder:
+    with new_folder(parent, "fit") as made:
+        folder = made.path
         write_table(fit.table(), folder / "parameters.csv")
         before = fit.residuals(before=True)
         both = fit.residuals().assign(
@@ -346,4 +344,4 @@ def fit_project(
         write_table(pd.DataFrame(history), folder / "history.csv")
         _picture(folder / "measured_against_computed.png", draw.measured_against_computed, fit)
         _do_all(folder, fit.after, project, run)
-    return _finished(parent, "fit"), fit
+    return made.goal, fit

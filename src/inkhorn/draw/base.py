@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
 from inkhorn.site import Drain, FixedHead, Recharge, River, Site
-from inkhorn.space import Grid, RectangularMesh
+from inkhorn.space import Grid, PlanMesh, RectangularMesh
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -30,21 +30,20 @@ def axes_or_new(ax: Axes | None, size: tuple[float, float] = (9.0, 7.0)) -> Axes
     return plt.subplots(figsize=size, layout="constrained")[1]
 
 
-def map_axes(ax: Axes, grid: Grid) -> None:
-    """Set up a map: metres, equal scales, the grid's extent."""
+def map_axes(ax: Axes, mesh: PlanMesh) -> None:
+    """Set up a map: metres, equal scales, the mesh's extent."""
     ax.set_aspect("equal")
     ax.set_xlabel("x [m]")
     ax.set_ylabel("y [m]")
-    if isinstance(grid.mesh, RectangularMesh):
-        x, y = _corners(grid.mesh)
-        ax.set_xlim(float(x.min()), float(x.max()))
-        ax.set_ylim(float(y.min()), float(y.max()))
+    if isinstance(mesh, RectangularMesh):
+        x, y = _corners(mesh)
+        west, south, east, north = x.min(), y.min(), x.max(), y.max()
     else:
         import shapely
 
-        west, south, east, north = shapely.total_bounds(grid.mesh.polygons())
-        ax.set_xlim(west, east)
-        ax.set_ylim(south, north)
+        west, south, east, north = shapely.total_bounds(mesh.polygons())
+    ax.set_xlim(float(west), float(east))
+    ax.set_ylim(float(south), float(north))
 
 
 def _corners(mesh: RectangularMesh) -> tuple[NDArray[np.float64], NDArray[np.float64]]:

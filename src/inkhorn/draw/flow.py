@@ -55,7 +55,7 @@ def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | 
     grid = flow.model.grid
     index = check_layer(grid, layer)
     ax = axes_or_new(ax)
-    map_axes(ax, grid)
+    map_axes(ax, grid.mesh)
     there = grid.number[index] >= 0
     cells = grid.number[index][there]
     head = np.full(grid.mesh.n_cells, np.nan)

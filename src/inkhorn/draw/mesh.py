@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from inkhorn.draw.base import axes_or_new, draw_site
+from inkhorn.draw.base import axes_or_new, draw_site, map_axes
 from inkhorn.site import Site
 from inkhorn.space import PlanMesh
 
@@ -36,15 +36,10 @@ def plan(mesh: PlanMesh, site: Site | None = None, *, ax: Axes | None = None) ->
     from matplotlib.collections import LineCollection
 
     ax = axes_or_new(ax)
+    map_axes(ax, mesh)
     parts = shapely.get_parts(shapely.boundary(mesh.polygons()))
     rings = [shapely.get_coordinates(part) for part in parts]
     ax.add_collection(LineCollection(rings, colors="#7a8b99", linewidths=0.4, zorder=1))
-    west, south, east, north = shapely.total_bounds(parts)
-    ax.set_xlim(west, east)
-    ax.set_ylim(south, north)
-    ax.set_aspect("equal")
-    ax.set_xlabel("x [m]")
-    ax.set_ylabel("y [m]")
     draw_site(ax, site, bores=False)
     size = np.sqrt(mesh.area)
     ax.set_title(f"{mesh.n_cells} cells of {size.min():.3g} to {size.max():.3g} m")

@@ -39,7 +39,7 @@ def paths(traced: PathResult, *, ax: Axes | None = None) -> Axes:
 
     ax = axes_or_new(ax)
     grid = traced.flow.model.grid
-    map_axes(ax, grid)
+    map_axes(ax, grid.mesh)
     points = traced.points
     if points.empty:
         raise InputError("there are no paths to draw.")
@@ -92,7 +92,7 @@ def plume(
 
     ax = axes_or_new(ax)
     grid, species = result.flow.model.grid, result.species
-    map_axes(ax, grid)
+    map_axes(ax, grid.mesh)
     number = grid.number if layer is None else grid.number[[grid.layer_index(layer)]]
     values = result.values[time] / unit_factor(species.unit, "concentration")
     column = np.where(number >= 0, values[number], -np.inf).max(axis=0)

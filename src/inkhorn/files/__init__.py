@@ -5,9 +5,10 @@ from inkhorn.files.rasters import read_raster
 from inkhorn.files.results import write_concentration, write_flow, write_paths, write_table
 from inkhorn.files.shapes import Shape, read_shapes
 from inkhorn.files.tables import Table, read_table
-from inkhorn.files.whole import new_folder, written_whole
+from inkhorn.files.whole import NewFolder, new_folder, written_whole
 
 __all__ = [
+    "NewFolder",
     "Project",
     "Shape",
     "Table",

@@ -6,11 +6,20 @@ import os
 import shutil
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 
 from inkhorn.errors import InputError
 
-__all__ = ["new_folder", "written_whole"]
+__all__ = ["NewFolder", "new_folder", "written_whole"]
+
+
+@dataclass
+class NewFolder:
+    """A folder being filled: where to write, and what it is called once it is whole."""
+
+    path: Path
+    goal: Path
 
 
 @contextmanager
@@ -25,7 +34,7 @@ def written_whole(path: Path) -> Iterator[Path]:
 
 
 @contextmanager
-def new_folder(parent: Path, name: str) -> Iterator[Path]:
+def new_folder(parent: Path, name: str) -> Iterator[NewFolder]:
     """Give a folder to fill; it becomes ``parent/name-001`` (the next free number) only if all went well.
 
     Nothing that exists is touched.
@@ -38,14 +47,13 @@ def new_folder(parent: Path, name: str) -> Iterator[Path]:
         ) from None
     beside = parent / f".{name}-{os.getpid()}.part"
     beside.mkdir()
+    folder = NewFolder(beside, beside)
     try:
-        yield beside
+        yield folder
         number = 1
-        while True:
-            goal = parent / f"{name}-{number:03d}"
-            if not goal.exists():
-                break
+        while (goal := parent / f"{name}-{number:03d}").exists():
             number += 1
         os.rename(beside, goal)
+        folder.goal = goal
     finally:
         shutil.rmtree(beside, ignore_errors=True)

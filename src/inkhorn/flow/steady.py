@@ -229,13 +229,12 @@ def solve_flow(
     [10.0, 9.5, 9.0, 8.5, 8.0]
     """
     groups = levelless_cells(model)
+    equations = FlowEquations(model)
     if groups:
-        equations = FlowEquations(model)
         raise InputError(
             f"nothing fixes the level of the water in {len(groups[0])} of {model.grid.n_cells} cells, "
             f"among them {equations.name_of(int(groups[0][0]))}. Add a fixed head, a river or a drain there."
         )
-    equations = FlowEquations(model)
     heads = first_heads(model) if first is None else model.grid.per_cell("first", first)
     rows: list[NewtonRow] = []
 

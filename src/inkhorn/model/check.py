@@ -151,32 +151,29 @@ def _check_placed(model: Model) -> Iterator[Finding]:
             )
 
 
-def _check_drains(model: Model) -> Iterator[Finding]:
+def _check_below(model: Model) -> Iterator[Finding]:
+    """Levels below the bottom of the cell they were placed in."""
     for term in model.terms:
         if isinstance(term, DrainTerm):
-            low = np.flatnonzero(term.level < model.grid.cells.bottom[term.cells])
-            for feature in np.unique(term.feature[low]):
-                entry = low[term.feature[low] == feature][0]
-                yield Finding(
-                    "warning",
-                    f'drain "{term.features[feature]}" lies below the lowest layer',
-                    _place(model, int(term.cells[entry])),
-                    "Raise its level or lower the base.",
-                )
-
-
-def _check_fixed_heads(model: Model) -> Iterator[Finding]:
-    for term in model.terms:
-        if isinstance(term, FixedHeadTerm):
-            low = np.flatnonzero(term.head < model.grid.cells.bottom[term.cells])
-            for feature in np.unique(term.feature[low]):
-                entry = low[term.feature[low] == feature][0]
-                yield Finding(
-                    "warning",
-                    f'fixed head "{term.features[feature]}" lies below the bottom of its cell, which is held dry',
-                    _place(model, int(term.cells[entry])),
-                    "Raise the head, or give it to a lower layer.",
-                )
+            level, what, remedy = (
+                term.level,
+                "lies below the lowest layer",
+                "Raise its level or lower the base.",
+            )
+        elif isinstance(term, FixedHeadTerm):
+            level, what = term.head, "lies below the bottom of its cell, which is held dry"
+            remedy = "Raise the head, or give it to a lower layer."
+        else:
+            continue
+        low = np.flatnonzero(level < model.grid.cells.bottom[term.cells])
+        features, first = np.unique(term.feature[low], return_index=True)
+        for feature, entry in zip(features, low[first], strict=True):
+            yield Finding(
+                "warning",
+                f'{term.kind} "{term.features[feature]}" {what}',
+                _place(model, int(term.cells[entry])),
+                remedy,
+            )
 
 
 def _check_strata(model: Model) -> Iterator[Finding]:
@@ -231,8 +228,7 @@ def check(model: Model) -> Findings:
         _check_levels,
         _check_wells,
         _check_placed,
-        _check_drains,
-        _check_fixed_heads,
+        _check_below,
         _check_strata,
         _check_bores,
     )

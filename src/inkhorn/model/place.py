@@ -250,7 +250,8 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
     Returns
     -------
     Model
-        With `placed`, a table of feature, kind, cells, total, unit, the share outside, and notes.
+        With `placed`, a table of feature, kind, cells, total, unit, the share outside, and notes. A
+        feature that meets no cell stands in it with 0 cells and does nothing; `check` says so.
 
     Raises
     ------

@@ -55,7 +55,6 @@ class FaceRows:
     matrix: Any
     cells: NDArray[np.int64]
     is_floor: NDArray[np.bool_]
-    half: NDArray[np.float64]
     by_conductivity: NDArray[np.float64]
 
     def tangent(self, horizontal: NDArray[np.float64], vertical: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -116,6 +115,5 @@ def two_point_rows(faces: Faces, horizontal: NDArray[np.float64], vertical: NDAr
         ),
         cells=faces.cells,
         is_floor=floor,
-        half=half,
         by_conductivity=unit * other**2,  # d(ab/(a+b))/da = (b/(a+b))²
     )

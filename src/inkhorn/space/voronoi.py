@@ -20,6 +20,9 @@ __all__ = ["VoronoiMesh", "voronoi"]
 
 Array = NDArray[np.float64]
 
+_UNPINCHED = 3  # rounds, at the most, of lengthening edges
+_SHORT = 0.12  # edge over centre distance, below which it is lengthened; faces below 0.1 count as bad
+
 
 @dataclass(frozen=True, eq=False)
 class VoronoiMesh:
@@ -107,15 +110,12 @@ class VoronoiMesh:
         import shapely
 
         pairs, ends, _ = self._diagram
-        step = ends[:, 1] - ends[:, 0]
-        between = (
-            self.centres[np.minimum(pairs[:, 1], self.n_cells - 1)]
-            - self.centres[np.minimum(pairs[:, 0], self.n_cells - 1)]
-        )
-        # four points on one circle meet in a corner: the edge between two of them has no length
         inner = (pairs < self.n_cells).all(axis=1)
-        inner &= np.hypot(*step.T) > 1e-9 * np.hypot(*between.T)
         pairs, ends = pairs[inner], ends[inner]
+        # four points on one circle meet in a corner: the edge between two of them has no length
+        length = np.hypot(*(ends[:, 1] - ends[:, 0]).T)
+        real = length > 1e-9 * np.hypot(*(self.centres[pairs[:, 1]] - self.centres[pairs[:, 0]]).T)
+        pairs, ends = pairs[real], ends[real]
         lines = shapely.linestrings(ends)
         shapely.prepare(self.outline)
         crossing = np.flatnonzero(~shapely.contains(self.outline, lines))
@@ -201,12 +201,8 @@ class VoronoiMesh:
         if self.n_cells < 4:
             return np.empty(0)
         corners = self.centres[Delaunay(self.centres).simplices]
-        a, b, c = corners[:, 0], corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
-        d = 2.0 * (b[:, 0] * c[:, 1] - b[:, 1] * c[:, 0])
-        bb, cc = (b**2).sum(axis=1), (c**2).sum(axis=1)
-        meet_x = a[:, 0] + (c[:, 1] * bb - b[:, 1] * cc) / d
-        meet_y = a[:, 1] + (b[:, 0] * cc - c[:, 0] * bb) / d
-        corners = corners[shapely.contains_xy(self.outline, meet_x, meet_y)]
+        meeting = _circle_middles(corners)
+        corners = corners[shapely.contains_xy(self.outline, meeting[:, 0], meeting[:, 1])]
         sides = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2)
         a2, b2, c2 = (sides**2).T
         shortest = sides.min(axis=1)
@@ -214,10 +210,6 @@ class VoronoiMesh:
         others = a2 + b2 + c2 - 2.0 * shortest**2
         product = sides.prod(axis=1) / shortest
         return np.asarray(np.rad2deg(np.arccos(np.clip(others / (2.0 * product), -1.0, 1.0))))
-
-
-_UNPINCHED = 3  # rounds, at the most, of lengthening edges
-_SHORT = 0.12  # edge over centre distance, below which it is lengthened; faces below 0.1 count as bad
 
 
 class _Ridges(NamedTuple):
@@ -238,6 +230,16 @@ class _Ridges(NamedTuple):
     beyond: NDArray[np.int64]
 
 
+def _circle_middles(corners: Array) -> Array:
+    """Return the middle of the circle through each triangle's corners: (n, 3, 2) give (n, 2)."""
+    a, b, c = corners[:, 0], corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
+    d = 2.0 * (b[:, 0] * c[:, 1] - b[:, 1] * c[:, 0])
+    bb, cc = (b**2).sum(axis=1), (c**2).sum(axis=1)
+    return np.asarray(
+        a + np.column_stack([c[:, 1] * bb - b[:, 1] * cc, b[:, 0] * cc - c[:, 0] * bb]) / d[:, None]
+    )
+
+
 def _finite_ridges(points: Array) -> _Ridges:
     """Return the edges of the Voronoi cells that end on both sides, from the Delaunay triangles.
 
@@ -247,11 +249,7 @@ def _finite_ridges(points: Array) -> _Ridges:
 
     mesh = Delaunay(points)
     corners, beside = mesh.simplices.astype(np.int64), mesh.neighbors
-    a, b, c = (points[corners[:, k]] for k in range(3))
-    b, c = b - a, c - a
-    d = 2.0 * (b[:, 0] * c[:, 1] - b[:, 1] * c[:, 0])
-    bb, cc = (b**2).sum(axis=1), (c**2).sum(axis=1)
-    middle = a + np.column_stack([c[:, 1] * bb - b[:, 1] * cc, b[:, 0] * cc - c[:, 0] * bb]) / d[:, None]
+    middle = _circle_middles(points[corners])
     pairs, ends, beyond = [], [], []
     own = np.arange(len(corners))
     for k in range(3):
@@ -315,7 +313,6 @@ def _first_places(outline: Any, sizes: _Sizes, rng: np.random.Generator) -> Arra
     while len(squares):
         wanted = sizes.at(squares)
         done = side <= 1.4 * wanted  # halving a square of this side would come out further off
-        # between two sizes of squares: the share of them that gives the wanted number on average
         leaves.append(squares[done] + side * rng.uniform(-0.3, 0.3, (int(done.sum()), 2)))
         squares = (squares[~done][:, None] + side * quarter).reshape(-1, 2)
         side *= 0.5
@@ -389,7 +386,7 @@ def voronoi(
         About how many cells there are to be, instead of `size`.
     near : sequence of (shapes, size)
         Features, bores or shapely shapes, and the size of cells at them [m]. A polygon is filled with
-        cells of its size; points and lines get cells of their own.
+        cells of its size; points and lines get cells of their own, where they lie inside.
     boundary : float, optional
         Size along the outline [m].
     growth : float
@@ -422,11 +419,9 @@ def voronoi(
         raise InputError("give either `size` (a size in m) or `cells` (about how many), and not both.")
     if growth <= 1.0:
         raise InputError(f"growth is {growth:g}; expected a ratio above 1, such as 1.3.")
-    shapes = [(shape, float(wanted)) for group, wanted in near for shape in shapes_of(group)]
-    if boundary is not None:
-        shapes.append((shapely.boundary(outline), boundary))
+    given = [(shape, float(wanted)) for group, wanted in near for shape in shapes_of(group)]
+    shapes = [*given, *([(shapely.boundary(outline), boundary)] if boundary is not None else [])]
     check_positive("near", [wanted for _, wanted in shapes], unit="m")
-    given = [s for s in shapes if boundary is None or s is not shapes[-1]]
     if size is None:
         assert cells is not None  # one of both is given
         size = _size_for(outline, cells, shapes, growth)
