@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import inkhorn as ik
-from inkhorn.space import FLOOR, PlanMesh, sampling_rows, series_conductance, two_point_rows
+from inkhorn.space import FLOOR, PlanMesh, flow_rows, sampling_rows, series_conductance
 
 
 @pytest.mark.parametrize(("half_a", "half_b", "expected"), [
@@ -98,7 +98,7 @@ def test_level_layers_reproduce_a_linear_head():
     c, f = grid.cells, grid.faces
     slope = np.array([0.01, -0.02, 0.003])
     head = 5.0 + np.column_stack([c.x, c.y, c.z]) @ slope
-    rows = two_point_rows(f, np.full(len(c), 7.0), np.full(len(c), 0.5))
+    rows = flow_rows(grid, 7.0, 0.5)
     exact = -(np.array([7.0, 7.0, 0.5]) * slope * f.normal).sum(axis=1) * f.area
     npt.assert_allclose(rows.matrix @ head, exact, rtol=1e-10)
 

@@ -8,7 +8,7 @@ import pytest
 import shapely
 
 import inkhorn as ik
-from inkhorn.space import PlanMesh, VoronoiMesh, sampling_rows, two_point_rows
+from inkhorn.space import PlanMesh, VoronoiMesh, flow_rows, sampling_rows
 
 OUTLINE = shapely.Polygon(
     [(0, 0), (1100, -50), (1200, 700), (600, 500), (150, 900)],
@@ -112,7 +112,7 @@ def test_linear_heads_give_exact_flows(mesh):
     grid = ik.layered(mesh, [0.0, -4.0, -10.0])
     c, f = grid.cells, grid.faces
     slope = np.array([0.01, -0.02, 0.003])
-    rows = two_point_rows(f, np.full(len(c), 7.0), np.full(len(c), 0.5))
+    rows = flow_rows(grid, 7.0, 0.5)
     flow = rows.matrix @ (5.0 + np.column_stack([c.x, c.y, c.z]) @ slope)
     exact = -(np.array([7.0, 7.0, 0.5]) * slope * f.normal).sum(axis=1) * f.area
     npt.assert_allclose(flow, exact, atol=1e-10 * np.abs(exact).max())

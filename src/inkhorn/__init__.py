@@ -11,18 +11,28 @@ if TYPE_CHECKING:
     from inkhorn import draw
     from inkhorn.calibration import LayerConductivity, RechargeMultiplier, calibrate, observe
     from inkhorn.errors import ConvergenceError, InkhornError, InputError
-    from inkhorn.files import read_project, read_site
+    from inkhorn.files import read_grid, read_mesh, read_project, read_site, write_grid
     from inkhorn.flow import FlowSensitivity, solve_flow
     from inkhorn.model import Model, WaterTable, check, place, terms
     from inkhorn.paths import trace
     from inkhorn.site import Bore, Drain, FixedHead, Material, Recharge, River, Site, Species, Well
-    from inkhorn.space import Band, ConstantSurface, Layer, PointSurface, Strata, layered, rectangles, voronoi
+    from inkhorn.space import (
+        Band,
+        ConstantSurface,
+        Layer,
+        PointSurface,
+        Strata,
+        layered,
+        rectangles,
+        split_in_four,
+        voronoi,
+    )
     from inkhorn.transport import Spreading, solve_transport
 
 _HOMES = {
     "calibration": ("LayerConductivity", "RechargeMultiplier", "calibrate", "observe"),
     "errors": ("ConvergenceError", "InkhornError", "InputError"),
-    "files": ("read_project", "read_site"),
+    "files": ("read_grid", "read_mesh", "read_project", "read_site", "write_grid"),
     "flow": ("FlowSensitivity", "solve_flow"),
     "model": ("Model", "WaterTable", "check", "place", "terms"),
     "paths": ("trace",),
@@ -35,6 +45,7 @@ _HOMES = {
         "Strata",
         "layered",
         "rectangles",
+        "split_in_four",
         "voronoi",
     ),
     "transport": ("Spreading", "solve_transport"),
@@ -71,14 +82,18 @@ __all__ = [
     "layered",
     "observe",
     "place",
+    "read_grid",
+    "read_mesh",
     "read_project",
     "read_site",
     "rectangles",
     "solve_flow",
     "solve_transport",
+    "split_in_four",
     "terms",
     "trace",
     "voronoi",
+    "write_grid",
 ]
 
 

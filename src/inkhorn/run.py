@@ -70,7 +70,7 @@ class Run:
 
 def check_project(project: Project, grid: str | None = None) -> tuple[Model, Findings]:
     """Place the site on the grid asked for, or another of the project's by name, and look for mistakes."""
-    model = place(project.site, project.mesh(grid))
+    model = place(project.site, project.grid(grid))
     return model, check(model)
 
 

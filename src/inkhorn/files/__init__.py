@@ -1,5 +1,7 @@
 """Everything that touches a disk: project file, tables, shapes, results."""
 
+from inkhorn.files.grids import GridFile, read_grid, write_grid
+from inkhorn.files.meshes import MeshFile, read_mesh
 from inkhorn.files.project import Project, read_project, read_site
 from inkhorn.files.rasters import read_raster
 from inkhorn.files.results import write_concentration, write_flow, write_paths, write_table
@@ -8,11 +10,15 @@ from inkhorn.files.tables import Table, read_table
 from inkhorn.files.whole import NewFolder, new_folder, written_whole
 
 __all__ = [
+    "GridFile",
+    "MeshFile",
     "NewFolder",
     "Project",
     "Shape",
     "Table",
     "new_folder",
+    "read_grid",
+    "read_mesh",
     "read_project",
     "read_raster",
     "read_shapes",
@@ -20,6 +26,7 @@ __all__ = [
     "read_table",
     "write_concentration",
     "write_flow",
+    "write_grid",
     "write_paths",
     "write_table",
     "written_whole",

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from inkhorn.errors import InputError, did_you_mean
+from inkhorn.files.meshes import read_mesh
 from inkhorn.files.project_file import (
     Column,
     GridPart,
@@ -27,6 +28,7 @@ from inkhorn.space import (
     BetweenSurface,
     BoundedSurface,
     ConstantSurface,
+    Grid,
     Layer,
     OffsetSurface,
     PatchedSurface,
@@ -35,7 +37,9 @@ from inkhorn.space import (
     Strata,
     Surface,
     Variogram,
+    layered,
     rectangles,
+    split_in_four,
     voronoi,
 )
 from inkhorn.units import UnitSystem, unit_factor
@@ -64,27 +68,55 @@ class Project:
     asked: ProjectFile = field(repr=False)
     files: tuple[Path, ...] = field(repr=False, default=())
 
-    def mesh(self, name: str | None = None) -> PlanMesh:
-        """Return the plan mesh that the project asks for, or one of its other grids by name.
+    def grid(self, name: str | None = None) -> Grid:
+        """Return the grid that the project asks for, or one of its others by name.
 
         Raises
         ------
         InputError
-            If there is no grid of that name.
+            If there is no grid of that name, or it cannot be made.
         """
+        part = self._grid_part(name)
+        return layered(self.mesh(name), self.site.strata, most_splits=part.most_splits)
+
+    def _grid_part(self, name: str | None) -> GridPart:
         if name is not None and name not in self.asked.grids:
             known = list(self.asked.grids)
             raise InputError(
                 f'{self.path.name} has no grid "{name}"; it has {known}.{did_you_mean(name, known)} '
                 f"Add a table [grids.{name}]."
             )
-        part = self.asked.grid if name is None else self.asked.grids[name]
+        return self.asked.grid if name is None else self.asked.grids[name]
+
+    def _near(self, part: GridPart) -> list[tuple[list[Any], float]]:
+        """Features and bores near which cells are to be small, and how small."""
         places: dict[str, Any] = {b.name: b for b in self.site.bores}
         places |= {f.name: f for f in self.site.features}
-        near = [([places[f] for f in n.features], n.size) for n in part.near]
+        kinds: dict[str, list[str]] = {"bore": [b.name for b in self.site.bores]}
+        for feature in self.site.features:
+            kinds.setdefault(feature.kind, []).append(feature.name)
+        found = []
+        for near in part.near:
+            names = dict.fromkeys([*near.features, *(n for k in near.kinds for n in kinds.get(k, []))])
+            found.append(([places[n] for n in names if n not in part.left_out], near.size))
+        return found
+
+    def mesh(self, name: str | None = None) -> PlanMesh:
+        """Return the plan mesh of the grid that the project asks for, or of one of its others by name.
+
+        Raises
+        ------
+        InputError
+            If there is no grid of that name, or it cannot be made.
+        """
+        part, outline = self._grid_part(name), self.site.boundary
+        if part.kind == "file":
+            assert part.file is not None  # the file's model sees to that
+            return read_mesh(self.path.parent / part.file, table=part.table).mesh
+        near = self._near(part)
         if part.kind == "voronoi":
             return voronoi(
-                self.site.boundary,
+                outline,
                 size=part.cell,
                 cells=part.count,  # type: ignore[arg-type]  # one number, the file's model has seen to that
                 near=near,
@@ -93,17 +125,11 @@ class Project:
                 rounds=part.rounds,
                 seed=part.seed,
             )
-        return rectangles(
-            self.site.boundary,
-            cell=part.cell,
-            count=part.count,
-            margin=part.margin,
-            rotation=part.rotation,
-            growth=part.growth or 1.5,
-            keep=part.keep,  # type: ignore[arg-type]  # the file's model has seen to that
-            bands=[Band(b.axis, b.start, b.end, b.size) for b in part.band],
-            near=near,
-        )
+        frame: dict[str, Any] = {k: getattr(part, k) for k in ("cell", "count", "margin", "rotation", "keep")}
+        if part.kind == "split":
+            return split_in_four(outline, near=near, ring=part.ring, **frame)
+        bands = [Band(b.axis, b.start, b.end, b.size) for b in part.band]
+        return rectangles(outline, growth=part.growth or 1.5, bands=bands, near=near, **frame)
 
 
 def _parts(layer: LayerPart) -> int:
@@ -219,7 +245,10 @@ class _Reader:
                 for shape in self.shapes(change, ("Polygon", "MultiPolygon"), "layer", k, "change", j):
                     base = PatchedSurface(base, shape.geometry, other)
             self.surfaces[part.name] = base
-            layers.append(Layer(part.name, base, part.least_thickness, part.where_thin, part.base_wins))
+            hole = None
+            if part.taken_out is not None:
+                hole = self.union(part.taken_out, "layer", k, "taken_out")
+            layers.append(Layer(part.name, base, part.least_thickness, part.where_thin, part.base_wins, hole))
         strata = Strata(ground, tuple(layers))
         for k, part in enumerate(self.asked.layer):
             if part.parts is not None:
@@ -307,7 +336,23 @@ class _Reader:
                 f"{self.asked.boundary.file} ({self.by('boundary', 'file')}) holds {len(shapes)} polygons; "
                 "the boundary is one."
             )
-        return shapes[0].geometry
+        boundary = shapes[0].geometry
+        if self.asked.boundary.holes is None:
+            return boundary
+        left = boundary.difference(self.union(self.asked.boundary.holes, "boundary", "holes"))
+        if left.geom_type != "Polygon" or left.is_empty:
+            raise InputError(
+                f"{self.by('boundary', 'holes')}: without its holes the boundary falls into several parts, or "
+                "nothing is left. Let holes lie inside it."
+            )
+        return left
+
+    def union(self, part: Any, *key: Any) -> Any:
+        """Join all polygons of a file to one shape."""
+        import shapely
+
+        shapes = self.shapes(part, ("Polygon", "MultiPolygon"), *key)
+        return shapely.union_all([s.geometry for s in shapes])
 
     def materials(self) -> dict[str, Material]:
         made = {
@@ -362,6 +407,8 @@ class _Reader:
         for path, grid in grids:
             for j, near in enumerate(grid.near):
                 known(near.features, places, "feature or bore", *path, "near", j)
+            known(grid.left_out, places, "feature or bore", *path, "left_out")
+            known(list(grid.most_splits), list(site.strata.names), "layer", *path, "most_splits")
         for k, part in enumerate(asked.recharge):
             known(list(part.concentration), species, "species", "recharge", k, "concentration")
 

@@ -160,6 +160,12 @@ class SurfacePart(Part):
         return self
 
 
+class BoundaryPart(ShapeFile):
+    """The site's polygon, and polygons within it that take no part."""
+
+    holes: ShapeFile | None = None
+
+
 class ChangePart(ShapeFile):
     """Another surface within the polygons of a file."""
 
@@ -176,10 +182,19 @@ class BandPart(Part):
 
 
 class NearPart(Part):
-    """Narrower rows and columns near features or bores, by their names."""
+    """Smaller cells near features or bores, by their names, or by their kind."""
 
-    features: list[str] = Field(min_length=1)
+    features: list[str] = Field(default_factory=list)
+    kinds: list[Literal["fixed head", "river", "drain", "well", "recharge", "bore"]] = Field(
+        default_factory=list
+    )
     size: Length
+
+    @model_validator(mode="after")
+    def _some(self) -> NearPart:
+        if not (self.features or self.kinds):
+            raise ValueError('name `features`, or `kinds` such as ["well"], near which cells are to be small')
+        return self
 
 
 def _keep(value: Any) -> float | str:
@@ -191,10 +206,18 @@ def _keep(value: Any) -> float | str:
     return share
 
 
-class GridPart(Part):
-    """A plan mesh over the boundary: rectangles or Voronoi cells."""
+_MESH_KEYS = {  # what each kind of mesh can be told, beside `kind`, `near` and `left_out`
+    "rectangles": ("cell", "count", "margin", "rotation", "growth", "keep", "band"),
+    "split": ("cell", "count", "margin", "rotation", "keep", "ring", "most_splits"),
+    "voronoi": ("cell", "count", "growth", "boundary", "rounds", "seed"),
+    "file": ("file", "table"),
+}
 
-    kind: Literal["rectangles", "voronoi"] = "rectangles"
+
+class GridPart(Part):
+    """A plan mesh over the boundary: rectangles, some of them split in four, Voronoi cells, or made elsewhere."""
+
+    kind: Literal["rectangles", "split", "voronoi", "file"] = "rectangles"
     cell: Length | None = None
     count: int | tuple[int, int] | None = None
     margin: Length = 0.0
@@ -206,16 +229,22 @@ class GridPart(Part):
     keep: Annotated[float | str, PlainValidator(_keep)] = "centre"
     band: list[BandPart] = Field(default_factory=list)
     near: list[NearPart] = Field(default_factory=list)
+    left_out: list[str] = Field(default_factory=list)
+    ring: int = Field(default=1, ge=1, le=20)
+    most_splits: dict[str, Annotated[int, Field(ge=0)]] = Field(default_factory=dict)
+    file: str | None = None
+    table: str | None = None
 
     @model_validator(mode="after")
     def _one(self) -> GridPart:
-        others = {
-            "voronoi": ("margin", "rotation", "keep", "band"),
-            "rectangles": ("boundary", "rounds", "seed"),
-        }[self.kind]
-        for key in others:
-            if key in self.model_fields_set:
+        known = ("kind", *_MESH_KEYS[self.kind], *(() if self.kind == "file" else ("near", "left_out")))
+        for key in self.model_fields_set:
+            if key not in known:
                 raise ValueError(f"`{key}` says nothing of {self.kind}; leave it out, or change the kind")
+        if self.kind == "file":
+            if self.file is None:
+                raise ValueError("a mesh made elsewhere needs its `file`")
+            return self
         if self.kind == "voronoi" and not isinstance(self.count, int | None):
             raise ValueError("the `count` of Voronoi cells is one number, about how many there are to be")
         if (self.cell is None) == (self.count is None):
@@ -238,6 +267,7 @@ class LayerPart(Part):
     base_wins: bool = False
     parts: int | list[float] | None = None
     change: list[ChangePart] = Field(default_factory=list)
+    taken_out: ShapeFile | None = None
 
 
 class FeaturePart(ShapeFile):
@@ -330,7 +360,7 @@ class ProjectFile(Part):
 
     title: str
     units: Units = Units()
-    boundary: ShapeFile
+    boundary: BoundaryPart
     grid: GridPart
     grids: dict[str, GridPart] = Field(default_factory=dict)
     ground: SurfacePart

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from inkhorn.model import Model, face_saturation, ramp, saturation
 from inkhorn.model.terms import Contribution, Moment, Term
-from inkhorn.space import two_point_rows
+from inkhorn.space import flow_rows
 
 __all__ = ["Balance", "FlowEquations"]
 
@@ -68,9 +68,8 @@ class FlowEquations:
         self.model = model
         self.cells, faces = model.grid.cells, model.grid.faces
         n, self.first, self.second = len(self.cells), faces.cells[:, 0], faces.cells[:, 1]
-        self.rows = two_point_rows(faces, model.horizontal_conductivity, model.vertical_conductivity)
-        matrix = self.rows.matrix
-        self.entry_face = np.repeat(np.arange(len(faces)), np.diff(matrix.indptr))
+        self.rows = flow_rows(model.grid, model.horizontal_conductivity, model.vertical_conductivity)
+        self.entry_face = self.rows.entry_face
         self.entry_floor = faces.is_floor[self.entry_face]
         level = np.maximum(self.cells.bottom[self.first], self.cells.top[self.second])
         self.entry_level = level[self.entry_face]

@@ -192,7 +192,8 @@ def solve_flow(
     model : Model
         A site placed on a grid, or made from arrays.
     first : array_like of float, optional
-        Heads to begin with, as `Grid.per_cell` takes them [m]; the ground surface if not given.
+        Heads to begin with, as `Grid.per_cell` takes them [m]; the ground surface if not given, and
+        where Newton's method gets stuck from those given.
     closure : float
         Where to stop: the sum of absolute residuals of all cells over the larger of inflow and outflow.
     most_iterations : int
@@ -244,6 +245,9 @@ def solve_flow(
     begin = equations.start(heads)
     unknowns, balance, measure = attempt(equations, begin)
     law = model.water_table
+    if measure > closure and first is not None:  # full columns are the surer start
+        begin = equations.start(first_heads(model))
+        unknowns, balance, measure = attempt(equations, begin)
     if measure > closure and not law.confined:
         # wide bends first, then narrower ones: each answer, closed or not, is a better start for the next
         unknowns = begin

@@ -103,6 +103,8 @@ def _place_fixed_head(feature: FixedHead, plan: _Plan) -> _Spot:
         cells, head = number[number >= 0], np.broadcast_to(head, number.shape)[number >= 0]
     else:
         cells = grid.uppermost[plan_cells]
+    cells, first = np.unique(cells, return_index=True)  # several plan cells may be joined to one
+    head = np.asarray(head)[first]
     free = np.array([int(c) not in plan.held for c in cells], dtype=bool)
     notes = []
     if not free.all():
@@ -183,8 +185,8 @@ def _place_well(well: Well, plan: _Plan) -> _Spot:
         return nowhere
     missed = 1.0 - screened.sum() / (well.screen_top - well.screen_bottom)
     # a cell hardly wider than the bore still resists
-    r0 = float(grid.mesh.equivalent_radius(np.array([at]))[0])
-    connection = 2.0 * np.pi * screened / np.log(max(r0 / well.radius, 1.5))
+    r0 = grid.equivalent_radius(column)
+    connection = 2.0 * np.pi * screened / np.log(np.maximum(r0 / well.radius, 1.5))
     share = screened / screened.sum()
     layers = [grid.layer_names[k] for k in grid.cells.layer[column]]
     note = "screen in " + ", ".join(f"{name} {s:.0%}" for name, s in zip(layers, share, strict=True))

@@ -2,10 +2,13 @@
 
 from inkhorn.space.grid import FLOOR, SIDE, Cells, Faces, Grid, layered
 from inkhorn.space.kriging import Variogram, kriging_rows
+from inkhorn.space.merged import MergedMesh
 from inkhorn.space.mesh import PlanEdges, PlanMesh
+from inkhorn.space.polygons import PolygonMesh
 from inkhorn.space.rectangles import Band, RectangularMesh, rectangles
-from inkhorn.space.rows import FaceRows, series_conductance, two_point_rows
+from inkhorn.space.rows import FaceRows, flow_rows, series_conductance, tensor_rows
 from inkhorn.space.sampling import sampling_rows
+from inkhorn.space.split import SplitMesh, split_in_four
 from inkhorn.space.strata import Layer, Levels, Strata
 from inkhorn.space.surfaces import (
     BetweenSurface,
@@ -33,21 +36,26 @@ __all__ = [
     "GriddedSurface",
     "Layer",
     "Levels",
+    "MergedMesh",
     "OffsetSurface",
     "PatchedSurface",
     "PlanEdges",
     "PlanMesh",
     "PointSurface",
+    "PolygonMesh",
     "RectangularMesh",
+    "SplitMesh",
     "Strata",
     "Surface",
     "Variogram",
     "VoronoiMesh",
+    "flow_rows",
     "kriging_rows",
     "layered",
     "rectangles",
     "sampling_rows",
     "series_conductance",
-    "two_point_rows",
+    "split_in_four",
+    "tensor_rows",
     "voronoi",
 ]

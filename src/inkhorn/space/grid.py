@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
@@ -11,8 +11,10 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_finite
-from inkhorn.space.mesh import PlanMesh
+from inkhorn.space.merged import MergedMesh
+from inkhorn.space.mesh import PlanEdges, PlanMesh
 from inkhorn.space.rectangles import RectangularMesh
+from inkhorn.space.split import SplitMesh
 from inkhorn.space.strata import Strata
 
 __all__ = ["FLOOR", "SIDE", "Cells", "Faces", "Grid", "layered"]
@@ -35,7 +37,7 @@ class Cells:
     layer : ndarray of int
         Layer, 0 uppermost.
     plan : ndarray of int
-        Cell of the plan mesh.
+        Cell of the plan mesh; of several that it covers, the first.
     material : ndarray of int
         The layer whose material it is made of, mostly its own.
     """
@@ -87,7 +89,7 @@ class Faces:
     centroid : ndarray of float, (n_faces, 3)
         Middle of the face [m].
     ends : ndarray of float, (n_faces, 2, 2)
-        Plan end points of a side face [m]; NaN for floor faces, which cover the smaller cell.
+        Plan end points of a side face [m]; NaN for floor faces, which cover what the cells share in plan.
     """
 
     cells: NDArray[np.int64]
@@ -113,7 +115,13 @@ class Grid:
 
     Cells are numbered layer by layer from the top, within a layer in the order of the plan mesh;
     only cells that are present have a number. On a rectangular mesh, arrays over the whole block have
-    the axes (layer, y, x), y and x rising.
+    the axes (layer, y, x), y and x rising. In some layers several plan cells may be joined to one, so
+    that columns branch.
+
+    A cell is the prism of its plan cell between two levels. Layers are taken as level for the flow: its
+    sides stand upright, its floors are flat, and the cells of one layer touch over the mean of their
+    heights, whatever step there is between them. The error is one less the squared cosine of the
+    layer's dip (1 % where it drops by 10 m in 100 m).
 
     Parameters
     ----------
@@ -125,6 +133,11 @@ class Grid:
         Elevations [m], NaN where a layer is absent.
     material : ndarray of int, (n_layers, n_plan), optional
         The layer whose material each cell is made of; its own if not given.
+    joined : mapping of int to ndarray of int, (n_plan,), optional
+        For each layer with larger cells, which of them each plan cell belongs to, numbered from 0. Top,
+        bottom and material are the same for all plan cells of one.
+    taken_out : ndarray of bool, (n_layers, n_plan), optional
+        Where a layer was taken out: what lies above and below does not touch across it.
     """
 
     mesh: PlanMesh
@@ -132,6 +145,8 @@ class Grid:
     top: NDArray[np.float64]
     bottom: NDArray[np.float64]
     material: NDArray[np.int64] | None = None
+    joined: Mapping[int, NDArray[np.int64]] = field(default_factory=dict)
+    taken_out: NDArray[np.bool_] | None = None
 
     def __post_init__(self) -> None:
         expected = (len(self.layer_names), self.mesh.n_cells)
@@ -157,23 +172,73 @@ class Grid:
         return len(self.cells)
 
     @cached_property
-    def number(self) -> NDArray[np.int64]:
-        """The cell number of each layer and plan cell, -1 where absent, (n_layers, n_plan)."""
+    def meshes(self) -> tuple[PlanMesh, ...]:
+        """The plan mesh of each layer: that of the grid, or of larger cells made of it."""
+        made: list[MergedMesh] = []
+        found: list[PlanMesh] = []
+        for k in range(len(self.layer_names)):
+            group = self.joined.get(k)
+            same = [m for m in made if group is not None and np.array_equal(m.group, group)]
+            if group is not None and not same:
+                made.append(MergedMesh(self.mesh, group))
+                same = made[-1:]
+            found.append(same[0] if same else self.mesh)
+        return tuple(found)
+
+    @cached_property
+    def _own(self) -> tuple[NDArray[np.int64], list[NDArray[np.int64]]]:
+        """The cell number of each layer and plan cell; and of each layer the cells of its mesh present."""
         there = np.isfinite(self.top) & np.isfinite(self.bottom)
         number = np.full(there.shape, -1, dtype=np.int64)
-        number[there] = np.arange(there.sum())
-        return number
+        present, count = [], 0
+        for k, mesh in enumerate(self.meshes):
+            own = there[k]
+            if k in self.joined:
+                own = np.zeros(mesh.n_cells, dtype=bool)
+                own[self.joined[k][there[k]]] = True
+            present.append(np.flatnonzero(own))
+            numbers = np.full(mesh.n_cells, -1, dtype=np.int64)
+            numbers[present[-1]] = count + np.arange(len(present[-1]))
+            number[k] = numbers[self.joined[k]] if k in self.joined else numbers
+            count += len(present[-1])
+        return number, present
+
+    @property
+    def number(self) -> NDArray[np.int64]:
+        """The cell number of each layer and plan cell, -1 where absent, (n_layers, n_plan)."""
+        return self._own[0]
+
+    @property
+    def within_layer(self) -> list[NDArray[np.int64]]:
+        """Of each layer, the cells of its own mesh that are present, in the order of their numbers."""
+        return self._own[1]
+
+    @property
+    def first_of_layer(self) -> NDArray[np.int64]:
+        """The number of the first cell of each layer, and the number of all cells, (n_layers + 1,)."""
+        return np.concatenate([[0], np.cumsum([len(p) for p in self.within_layer])])
 
     @cached_property
     def cells(self) -> Cells:
         """The cells that are present."""
-        layer, plan = np.nonzero(self.number >= 0)
+        present, meshes = self.within_layer, self.meshes
+        layer = np.repeat(np.arange(len(meshes)), [len(p) for p in present])
+        plan = np.concatenate(
+            [
+                np.unique(self.joined[k], return_index=True)[1][p] if k in self.joined else p
+                for k, p in enumerate(present)
+            ]
+        )
+
+        def of_mesh(name: str) -> Any:
+            return np.concatenate([getattr(m, name)[p] for m, p in zip(meshes, present, strict=True)])
+
         return Cells(
-            area=self.mesh.area[plan],
+            area=of_mesh("area"),
             top=self.top[layer, plan],
             bottom=self.bottom[layer, plan],
-            x=self.mesh.x[plan],
-            y=self.mesh.y[plan],
+            x=of_mesh("x"),
+            y=of_mesh("y"),
             layer=layer,
             plan=plan,
             material=layer if self.material is None else self.material[layer, plan],
@@ -193,50 +258,75 @@ class Grid:
         Side faces join cells of one layer; a floor face joins a cell with the next one present
         below it, so that the layers above and below an absent one touch.
         """
-        side, floor = self._side_faces(), self._floor_faces()
-        return Faces(
-            **{
-                k: np.concatenate([getattr(side, k), getattr(floor, k)])
-                for k in ("cells", "kind", "area", "distance", "normal", "centroid", "ends")
-            }
-        )
+        parts = [*self._side_faces(), self._floor_faces()]
+        names = ("cells", "kind", "area", "distance", "normal", "centroid", "ends")
+        return Faces(**{k: np.concatenate([getattr(p, k) for p in parts]) for k in names})
 
-    def _side_faces(self) -> Faces:
-        edges, cells = self.mesh.edges(), self.cells
-        pair = self.number[:, edges.cells]  # (n_layers, n_edges, 2)
-        layer, edge = np.nonzero((pair >= 0).all(axis=2))
-        pair = pair[layer, edge]
-        # a plane layer is cut by the edge at the mean of its two heights
-        height = cells.thickness[pair].mean(axis=1)
-        middle = edges.ends[edge].mean(axis=1)
-        return Faces(
-            cells=pair,
-            kind=np.full(len(edge), SIDE, dtype=np.int8),
-            area=edges.length[edge] * height,
-            distance=edges.distance[edge],
-            normal=np.column_stack([edges.normal[edge], np.zeros(len(edge))]),
-            centroid=np.column_stack([middle, cells.z[pair].mean(axis=1)]),
-            ends=edges.ends[edge],
-        )
+    def _side_faces(self) -> Iterator[Faces]:
+        cells = self.cells
+        known: dict[int, PlanEdges] = {}
+        for mesh, present, first in zip(
+            self.meshes, self.within_layer, self.first_of_layer[:-1], strict=True
+        ):
+            if id(mesh) not in known:
+                known[id(mesh)] = mesh.edges()
+            edges = known[id(mesh)]
+            numbers = np.full(mesh.n_cells, -1, dtype=np.int64)
+            numbers[present] = first + np.arange(len(present))
+            pair = numbers[edges.cells]
+            edge = np.flatnonzero((pair >= 0).all(axis=1))
+            pair, distance = pair[edge], edges.distance[edge]
+            # a plane layer of changing thickness is cut at the height between its two cells
+            weight = distance[:, ::-1] / distance.sum(axis=1)[:, None]
+            yield Faces(
+                cells=pair,
+                kind=np.full(len(edge), SIDE, dtype=np.int8),
+                area=edges.length[edge] * (weight * cells.thickness[pair]).sum(axis=1),
+                distance=distance,
+                normal=np.column_stack([edges.normal[edge], np.zeros(len(edge))]),
+                centroid=np.column_stack([edges.middle[edge], (weight * cells.z[pair]).sum(axis=1)]),
+                ends=edges.ends[edge],
+            )
 
     def _floor_faces(self) -> Faces:
-        cells, pairs = self.cells, []
-        above = np.full(self.mesh.n_cells, -1, dtype=np.int64)
-        for here in self.number:
-            joined = (above >= 0) & (here >= 0)
-            pairs.append(np.column_stack([above[joined], here[joined]]))
+        cells, mesh = self.cells, self.mesh
+        pairs, plans = [], []
+        above = np.full(mesh.n_cells, -1, dtype=np.int64)
+        for k, here in enumerate(self.number):
+            plan = np.flatnonzero((above >= 0) & (here >= 0))
+            pairs.append(np.column_stack([above[plan], here[plan]]))
+            plans.append(plan)
             above = np.where(here >= 0, here, above)
-        pair = np.concatenate(pairs)
-        first = pair[:, 0]
+            if self.taken_out is not None:
+                above[self.taken_out[k]] = -1
+        pair, plan = np.concatenate(pairs), np.concatenate(plans)
+        area, middle = mesh.area[plan], mesh.centroid[plan]
+        if self.joined:  # two cells may meet over several plan cells
+            pair, whole = np.unique(pair, axis=0, return_inverse=True)
+            whole = whole.ravel()
+            moment = [np.bincount(whole, area * middle[:, k]) for k in (0, 1)]
+            area = np.asarray(np.bincount(whole, area), dtype=np.float64)
+            middle = np.column_stack(moment) / area[:, None]
         return Faces(
             cells=pair,
             kind=np.full(len(pair), FLOOR, dtype=np.int8),
-            area=cells.area[first],
+            area=area,
             distance=0.5 * cells.thickness[pair],
             normal=np.tile([0.0, 0.0, -1.0], (len(pair), 1)),
-            centroid=np.column_stack([cells.x[first], cells.y[first], cells.bottom[first]]),
+            centroid=np.column_stack([middle, cells.bottom[pair[:, 0]]]),
             ends=np.full((len(pair), 2, 2), np.nan),
         )
+
+    def equivalent_radius(self, cells: NDArray[np.int64]) -> NDArray[np.float64]:
+        """Return how far from a well in each cell's middle the head is that of the cell, (n,) [m]."""
+        layer = self.cells.layer[cells]
+        radius = np.empty(len(cells))
+        for k in np.unique(layer):
+            here = layer == k
+            radius[here] = self.meshes[k].equivalent_radius(
+                self.within_layer[k][cells[here] - self.first_of_layer[k]]
+            )
+        return radius
 
     @property
     def shape(self) -> tuple[int, ...]:
@@ -327,7 +417,7 @@ class Grid:
     def column_of(self, plan: int) -> NDArray[np.int64]:
         """Return the cells present below a plan cell, from the top down."""
         column = self.number[:, plan]
-        return column[column >= 0]
+        return np.asarray(column[column >= 0])
 
 
 def layered(
@@ -335,6 +425,8 @@ def layered(
     surfaces: Strata | Sequence[ArrayLike],
     *,
     names: Sequence[str] | None = None,
+    most_splits: Mapping[str, int] | None = None,
+    taken_out: Mapping[str, Any] | None = None,
 ) -> Grid:
     """Cut a plan mesh into layers.
 
@@ -343,11 +435,18 @@ def layered(
     mesh : PlanMesh
         The plan cells.
     surfaces : Strata, or sequence of float or array_like
-        The strata; or plain elevations [m] from the uppermost surface down, one more than there are
-        layers, each a number, (n_plan,), or (rows, columns) on a rectangular mesh. A layer is absent
-        where its base equals its top.
+        The strata, read at the centre of gravity of each cell; or plain elevations [m] from the uppermost
+        surface down, one more than there are layers, each a number, (n_plan,), or (rows, columns) on a
+        rectangular mesh. A layer is absent where its base equals its top. A cell made of several plan
+        cells takes the mean of their elevations, by area.
     names : sequence of str, optional
         Layer names, for plain elevations; ``"layer 1"`` and so on if not given.
+    most_splits : mapping of str to int, optional
+        On a `SplitMesh`, for some layers by name: how often their cells are split at the most, 0 for not
+        at all.
+    taken_out : mapping of str to shapely Polygon, optional
+        For some layers by name, as in `Layer`: cells whose centre of gravity lies inside take no part, nor
+        does water cross where they were.
 
     Returns
     -------
@@ -359,8 +458,58 @@ def layered(
     >>> layered(rectangles((0, 0, 600, 400), cell=100), [0.0, -20.0], names=["sand"])
     Grid(1 layers, 24 cells, 38 faces)
     """
-    if isinstance(surfaces, Strata):
-        return Grid(mesh, surfaces.names, *surfaces.at(mesh.x, mesh.y))
+    strata = surfaces if isinstance(surfaces, Strata) else None
+    levels = None if isinstance(surfaces, Strata) else _plain_levels(mesh, surfaces)
+    n_layers = len(strata.layers) if strata else len(levels) - 1  # type: ignore[arg-type]
+    given = strata.names if strata else names
+    said = tuple(given) if given else tuple(f"layer {k + 1}" for k in range(n_layers))
+    joined = _joined(mesh, said, most_splits or {})
+    holes = {layer.name: layer.taken_out for layer in strata.layers if layer.taken_out} if strata else {}
+    removed = _taken_out(mesh, said, {**holes, **(taken_out or {})}, joined)
+    if strata is not None:
+        top, bottom, material = strata.at(*mesh.centroid.T)
+        for k, group in joined.items():
+            whole = strata.at(*MergedMesh(mesh, group).centroid.T)
+            top[k], bottom[k], material[k] = (v[k][group] for v in whole)
+    else:
+        assert levels is not None  # no strata
+        material = None
+        top, bottom = levels[:-1].copy(), levels[1:].copy()
+        for k, group in joined.items():
+            area = np.bincount(group, mesh.area)
+            for level in (top, bottom):
+                level[k] = (np.bincount(group, mesh.area * level[k]) / area)[group]
+        absent = top == bottom
+        top[absent], bottom[absent] = np.nan, np.nan
+    if removed is not None:
+        top[removed], bottom[removed] = np.nan, np.nan
+    return Grid(mesh, said, top, bottom, material, joined, removed)
+
+
+def _taken_out(
+    mesh: PlanMesh,
+    names: Sequence[str],
+    shapes: Mapping[str, Any],
+    joined: Mapping[int, NDArray[np.int64]],
+) -> NDArray[np.bool_] | None:
+    """Where layers are taken out by polygons, by the centres of gravity of their own cells."""
+    import shapely
+
+    if not shapes:
+        return None
+    removed = np.zeros((len(names), mesh.n_cells), dtype=bool)
+    for name, shape in shapes.items():
+        if name not in names:
+            raise InputError(f'taken_out names the layer "{name}"; expected one of {list(names)}.')
+        k = names.index(name)
+        own = MergedMesh(mesh, joined[k]) if k in joined else mesh
+        inside = shapely.contains_xy(shape, *own.centroid.T)
+        removed[k] = inside[joined[k]] if k in joined else inside
+    return removed
+
+
+def _plain_levels(mesh: PlanMesh, surfaces: Sequence[ArrayLike]) -> NDArray[np.float64]:
+    """Plain elevations, (n_layers + 1, n_plan)."""
     levels = []
     for k, surface in enumerate(surfaces):
         z = check_finite(f"surfaces[{k}]", surface, unit="m")
@@ -373,8 +522,21 @@ def layered(
         levels.append(np.broadcast_to(z, mesh.n_cells))
     if len(levels) < 2:
         raise InputError(f"{len(levels)} surface was given; expected at least a top and a base.")
-    top, bottom = np.array(levels[:-1]), np.array(levels[1:])
-    absent = top == bottom
-    top[absent], bottom[absent] = np.nan, np.nan
-    names = tuple(names) if names else tuple(f"layer {k + 1}" for k in range(len(top)))
-    return Grid(mesh, names, top, bottom)
+    return np.array(levels)
+
+
+def _joined(
+    mesh: PlanMesh, names: Sequence[str], most_splits: Mapping[str, int]
+) -> dict[int, NDArray[np.int64]]:
+    """Which larger cell each plan cell belongs to, in the layers that are split less often."""
+    joined = {}
+    for name, most in most_splits.items():
+        if not isinstance(mesh, SplitMesh):
+            raise InputError("most_splits says nothing of a mesh that was not split in four. Leave it out.")
+        if name not in names:
+            raise InputError(f'most_splits names the layer "{name}"; expected one of {list(names)}.')
+        if most < 0:
+            raise InputError(f'most_splits of "{name}" is {most}; expected 0 or more.')
+        if most < mesh.splits.max():
+            joined[names.index(name)] = mesh.whole(most)
+    return joined

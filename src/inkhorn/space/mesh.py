@@ -8,7 +8,9 @@ from typing import Any, Protocol, runtime_checkable
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-__all__ = ["PlanEdges", "PlanMesh", "shapes_of"]
+from inkhorn.errors import InputError
+
+__all__ = ["PlanEdges", "PlanMesh", "cut_edges", "keeping", "shapes_of"]
 
 
 @dataclass(frozen=True)
@@ -38,6 +40,11 @@ class PlanEdges:
         step = self.ends[:, 1] - self.ends[:, 0]
         return np.asarray(np.hypot(step[:, 0], step[:, 1]))
 
+    @property
+    def middle(self) -> NDArray[np.float64]:
+        """Midpoint of each edge, (n_edges, 2) [m]."""
+        return np.asarray(self.ends.mean(axis=1))
+
 
 @runtime_checkable
 class PlanMesh(Protocol):
@@ -58,6 +65,10 @@ class PlanMesh(Protocol):
     @property
     def area(self) -> NDArray[np.float64]:
         """Area of each cell, (n_cells,) [m²]."""
+
+    @property
+    def centroid(self) -> NDArray[np.float64]:
+        """Centre of gravity of each cell, which need not be its centre, (n_cells, 2) [m]."""
 
     def edges(self) -> PlanEdges:
         """Return every edge between two cells, each once."""
@@ -81,3 +92,41 @@ def shapes_of(group: Any) -> list[Any]:
         t if isinstance(t, shapely.Geometry) else getattr(t, "shape", None) or shapely.Point(t.x, t.y)
         for t in things
     ]
+
+
+def keeping(mesh: PlanMesh, outline: Any, keep: Any) -> NDArray[np.bool_]:
+    """Return which cells of a mesh take part inside an outline.
+
+    Parameters
+    ----------
+    mesh : PlanMesh
+        Of whole cells.
+    outline : shapely Polygon
+        The inside.
+    keep : "centre", float or "cut"
+        Cells whose centre lies inside; those of which at least this share of the area does; all that meet it.
+    """
+    import shapely
+
+    if keep == "centre":
+        return np.asarray(shapely.contains_xy(outline, mesh.x, mesh.y))
+    least = 1e-9 if keep == "cut" else float(keep)
+    if not 0.0 < least <= 1.0:
+        raise InputError(
+            f'keep is {keep!r}; expected "centre", "cut" or a share of the area above 0 and up to 1.'
+        )
+    return np.asarray(shapely.area(shapely.intersection(mesh.polygons(), outline)) >= least * mesh.area)
+
+
+def cut_edges(edges: PlanEdges, outline: Any) -> PlanEdges:
+    """Shorten edges to the part inside an outline; those wholly outside are closed."""
+    import shapely
+
+    inside = shapely.intersection(shapely.linestrings(edges.ends), outline)
+    open_ = shapely.length(inside) > 0
+    if (shapely.get_type_id(inside[open_]) != shapely.GeometryType.LINESTRING).any():
+        raise InputError(
+            "the boundary crosses an edge of a cell more than twice. Use smaller cells, or keep cells by their centre."
+        )
+    ends = shapely.get_coordinates(inside[open_]).reshape(-1, 2, 2)
+    return PlanEdges(edges.cells[open_], ends, edges.distance[open_], edges.normal[open_])

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_finite, check_positive
-from inkhorn.space.mesh import PlanEdges, shapes_of
+from inkhorn.space.mesh import PlanEdges, cut_edges, keeping, shapes_of
 
 __all__ = ["Band", "RectangularMesh", "rectangles"]
 
@@ -146,6 +146,14 @@ class RectangularMesh:
         return np.asarray(0.5 * (self.y_edges[1:] + self.y_edges[:-1]))
 
     @cached_property
+    def centroid(self) -> Array:
+        if self.outline is None:
+            return np.column_stack(self._centres)
+        import shapely
+
+        return np.asarray(shapely.get_coordinates(shapely.centroid(self.polygons())))
+
+    @cached_property
     def area(self) -> Array:
         if self.outline is not None:
             import shapely
@@ -154,13 +162,32 @@ class RectangularMesh:
         row, column = self.row_column
         return np.asarray(np.diff(self.x_edges)[column] * np.diff(self.y_edges)[row])
 
+    def row_line(self, row: int) -> list[tuple[float, float]]:
+        """Return both ends of the middle of a row, from 0 for the one of smallest y, as for a section [m]."""
+        return self._middle_line(row, 0)
+
+    def column_line(self, column: int) -> list[tuple[float, float]]:
+        """Return both ends of the middle of a column, from 0 for the one of smallest x, as for a section [m]."""
+        return self._middle_line(column, 1)
+
+    def _middle_line(self, k: int, axis: int) -> list[tuple[float, float]]:
+        if not 0 <= k < self.shape[axis]:
+            name = ("row", "column")[axis]
+            raise InputError(f"there is no {name} {k}; expected 0 to {self.shape[axis] - 1}.")
+        if axis == 0:
+            u, v = self.x_edges[[0, -1]], np.full(2, self.y_centres[k])
+        else:
+            u, v = np.full(2, self.x_centres[k]), self.y_edges[[0, -1]]
+        x, y = self.to_map(u, v)
+        return [(float(x[0]), float(y[0])), (float(x[1]), float(y[1]))]
+
     def edges(self) -> PlanEdges:
         """Return the edges between columns, then those between rows."""
         east = self._edges_across(self.present[:, :-1] & self.present[:, 1:], (0, 1))
         north = self._edges_across(self.present[:-1] & self.present[1:], (1, 0))
         names = ("cells", "ends", "distance", "normal")
         both = PlanEdges(**{k: np.concatenate([getattr(east, k), getattr(north, k)]) for k in names})
-        return both if self.outline is None else _cut_edges(both, self.outline)
+        return both if self.outline is None else cut_edges(both, self.outline)
 
     def _edges_across(self, both: NDArray[np.bool_], step: tuple[int, int]) -> PlanEdges:
         """Edges between each cell and the next one, one row or one column on."""
@@ -229,20 +256,6 @@ def _turned(x: ArrayLike, y: ArrayLike, degrees: float, corner: tuple[float, flo
     c, s = np.cos(np.deg2rad(degrees)), np.sin(np.deg2rad(degrees))
     dx, dy = x - corner[0], y - corner[1]
     return corner[0] + c * dx - s * dy, corner[1] + s * dx + c * dy
-
-
-def _cut_edges(edges: PlanEdges, outline: Any) -> PlanEdges:
-    """Shorten edges to the part inside an outline; those wholly outside are closed."""
-    import shapely
-
-    inside = shapely.intersection(shapely.linestrings(edges.ends), outline)
-    open_ = shapely.length(inside) > 0
-    if (shapely.get_type_id(inside[open_]) != shapely.GeometryType.LINESTRING).any():
-        raise InputError(
-            "the boundary crosses an edge of a cell more than twice. Use smaller cells, or keep cells by their centre."
-        )
-    ends = shapely.get_coordinates(inside[open_]).reshape(-1, 2, 2)
-    return PlanEdges(edges.cells[open_], ends, edges.distance[open_], edges.normal[open_])
 
 
 def _banded_edges(low: float, high: float, size: float, bands: Iterable[Band], growth: float) -> Array:
@@ -392,15 +405,7 @@ def rectangles(
     mesh = RectangularMesh(edges[0], edges[1], present, rotation, corner)
     if polygon is None:
         return mesh
-    if keep == "centre":
-        inside = shapely.contains_xy(polygon, mesh.x, mesh.y)
-    else:
-        least = 1e-9 if keep == "cut" else float(keep)
-        if not 0.0 < least <= 1.0:
-            raise InputError(
-                f'keep is {keep!r}; expected "centre", "cut" or a share of the area above 0 and up to 1.'
-            )
-        inside = shapely.area(shapely.intersection(mesh.polygons(), polygon)) >= least * mesh.area
+    inside = keeping(mesh, polygon, keep)
     return RectangularMesh(
         edges[0], edges[1], inside.reshape(mesh.shape), rotation, corner, polygon if keep == "cut" else None
     )

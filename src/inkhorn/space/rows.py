@@ -3,15 +3,23 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
+from itertools import combinations
 from typing import Any
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from inkhorn.errors import check_nonnegative
-from inkhorn.space.grid import Faces
+from inkhorn.errors import InputError, check_finite, check_nonnegative
+from inkhorn.space.grid import Grid
 
-__all__ = ["FaceRows", "series_conductance", "two_point_rows"]
+__all__ = ["FaceRows", "flow_rows", "series_conductance", "tensor_rows"]
+
+Array = NDArray[np.float64]
+Index = NDArray[np.int64]
+
+_STRAIGHT = 1e-9  # how far off the centres may lie, as a share of their distance, for a row of two
+_MOST_OF_OTHERS = 0.75  # weight of neighbours up to which a point is read between them and the centre
 
 
 def series_conductance(half_a: ArrayLike, half_b: ArrayLike) -> NDArray[np.float64]:
@@ -45,19 +53,54 @@ def series_conductance(half_a: ArrayLike, half_b: ArrayLike) -> NDArray[np.float
 class FaceRows:
     """Flow across each face when all is saturated, and its derivative by conductivity.
 
+    The flow is a conductance times a head difference, that between two points on the line through the
+    face along which water would cross it (the conormal). Where a centre does not lie on that line, the
+    head at the point is read between the centre and its neighbours; where both do, the row has two entries.
+
     Attributes
     ----------
-    matrix : scipy.sparse.csr_array, (n_faces, n_cells)
-        ``matrix @ heads`` is the flow from first to second cell [m³/day]. The first two entries of
-        each row belong to the face's own two cells, in their order.
+    difference : scipy.sparse.csr_array, (n_faces, n_cells)
+        ``difference @ heads`` is that head difference [m]. The first two entries of each row belong to
+        the face's own two cells, in their order.
+    conductance : ndarray of float, (n_faces,)
+        [m²/day]
+    cells : ndarray of int, (n_faces, 2)
+        Of `Faces`.
+    is_floor : ndarray of bool, (n_faces,)
+        Of `Faces`.
+    by_conductivity : ndarray of float, (n_faces, 2)
+        Derivative of the conductance by the conductivity of either cell, vertical for floor faces [m].
+    inexact : ndarray of int
+        Faces that a linear head does not cross exactly, for want of neighbours to read it between.
     """
 
-    matrix: Any
-    cells: NDArray[np.int64]
+    difference: Any
+    conductance: Array
+    cells: Index
     is_floor: NDArray[np.bool_]
-    by_conductivity: NDArray[np.float64]
+    by_conductivity: Array
+    inexact: Index
 
-    def tangent(self, horizontal: NDArray[np.float64], vertical: NDArray[np.float64]) -> NDArray[np.float64]:
+    @cached_property
+    def entry_face(self) -> Index:
+        """The face of each entry."""
+        return np.repeat(np.arange(len(self.conductance)), np.diff(self.difference.indptr))
+
+    @cached_property
+    def matrix(self) -> Any:
+        """``matrix @ heads`` is the flow from first to second cell [m³/day], (n_faces, n_cells)."""
+        from scipy.sparse import csr_array
+
+        rows = self.difference
+        data = self.conductance[self.entry_face] * rows.data
+        return csr_array((data, rows.indices, rows.indptr), shape=rows.shape)
+
+    @property
+    def two_point(self) -> NDArray[np.bool_]:
+        """True for faces whose row has two entries, (n_faces,)."""
+        return np.asarray(np.diff(self.difference.indptr) == 2)
+
+    def tangent(self, horizontal: Array, vertical: Array) -> Array:
         """Return the change of ``matrix.data`` for a small change of conductivity.
 
         Parameters
@@ -67,53 +110,354 @@ class FaceRows:
         """
         change = np.where(self.is_floor[:, None], vertical[self.cells], horizontal[self.cells])
         conductance = (self.by_conductivity * change).sum(axis=1)
-        return np.column_stack([conductance, -conductance]).ravel()
+        return np.asarray(conductance[self.entry_face] * self.difference.data)
 
-    def adjoint(self, weight: NDArray[np.float64], n_cells: int) -> tuple[NDArray[Any], NDArray[Any]]:
+    def adjoint(self, weight: Array, n_cells: int) -> tuple[NDArray[Any], NDArray[Any]]:
         """Return the derivative of ``weight @ matrix.data`` by both conductivities, two (n_cells,)."""
-        pair = weight.reshape(-1, 2)
-        share = self.by_conductivity * (pair[:, 0] - pair[:, 1])[:, None]
+        total = np.bincount(self.entry_face, weight * self.difference.data, len(self.conductance))
+        share = self.by_conductivity * total[:, None]
         side = ~self.is_floor
         return (
             np.bincount(self.cells[side].ravel(), share[side].ravel(), n_cells),
             np.bincount(self.cells[self.is_floor].ravel(), share[self.is_floor].ravel(), n_cells),
         )
 
+    def losing_monotonicity(self) -> Index:
+        """Return the cells whose head might rise where a neighbour's falls, all being saturated.
 
-def two_point_rows(faces: Faces, horizontal: NDArray[np.float64], vertical: NDArray[np.float64]) -> FaceRows:
-    """Make rows of two entries, for faces at right angles to the line between the centres.
+        A cell's balance is safe if no other head enters it with the sign of its own; then heads between
+        the boundaries obey a maximum principle. Rows of two entries always are safe; longer ones may not be.
+        """
+        from scipy.sparse import csr_array, diags_array
+
+        n = self.difference.shape[1]
+        face = np.arange(len(self.cells))
+        outward = csr_array(
+            (
+                np.repeat([1.0, -1.0], len(face)),
+                (self.cells.T.ravel(), np.concatenate([face, face])),
+            ),
+            shape=(n, len(face)),
+        )
+        balance = (outward @ self.matrix).tocsr()
+        diagonal = balance.diagonal()
+        others = (balance - diags_array(diagonal)).tocoo()
+        wrong = others.data > 1e-10 * diagonal[others.row]
+        return np.unique(others.row[wrong]).astype(np.int64)
+
+
+def flow_rows(
+    grid: Grid,
+    horizontal: ArrayLike,
+    vertical: ArrayLike,
+    *,
+    anisotropy: ArrayLike = 1.0,
+    direction: ArrayLike = 0.0,
+) -> FaceRows:
+    """Make face rows for conductivities along and across the layers.
 
     Parameters
     ----------
-    faces : Faces
-        Every face between two cells.
-    horizontal, vertical : ndarray of float, (n_cells,)
-        Conductivity, isotropic in plan [m/day].
+    grid : Grid
+        Cells and faces.
+    horizontal : array_like of float, (n_cells,) or what `Grid.per_cell` spreads
+        Conductivity along the layer, the greatest of it [m/day].
+    vertical : array_like of float, as `horizontal`
+        Conductivity across the layer [m/day].
+    anisotropy : array_like of float, as `horizontal`
+        Conductivity along `direction` over that at right angles to it in plan.
+    direction : array_like of float, as `horizontal`
+        Of the greatest conductivity, anticlockwise from the x axis [degrees].
 
     Returns
     -------
     FaceRows
-    """
-    from scipy.sparse import csr_array
 
-    n_cells = len(horizontal)
+    Raises
+    ------
+    InputError
+        If a conductivity is negative or not finite, or an anisotropy not above 0.
+    """
+    cells, faces = grid.cells, grid.faces
+    across = check_nonnegative("horizontal", grid.per_cell("horizontal", horizontal), unit="m/day")
+    down = check_nonnegative("vertical", grid.per_cell("vertical", vertical), unit="m/day")
+    plan = _plan_tensor(grid.per_cell("anisotropy", anisotropy), grid.per_cell("direction", direction))
     floor = faces.is_floor
-    k = np.where(floor[:, None], vertical[faces.cells], horizontal[faces.cells])
-    unit = faces.area[:, None] / faces.distance
+    normal = faces.normal[:, :2]
+    conormal = None if plan is None else np.einsum("fsij,fj->fsi", plan[faces.cells], normal)
+    spread = np.ones((len(faces), 2)) if conormal is None else (conormal * normal[:, None]).sum(axis=2)
+    spread[floor] = 1.0
+    k = np.where(floor[:, None], down[faces.cells], across[faces.cells])
+    # from either centre to the point level with it on the conormal through the face
+    centres = np.column_stack([cells.x, cells.y])[faces.cells]
+    if conormal is None:
+        along = np.broadcast_to(normal[:, None], centres.shape)
+    else:
+        along = np.where(floor[:, None, None], 0.0, conormal / spread[:, :, None])
+    return _rows(grid, k, spread, along, centres, faces.centroid[:, :2])
+
+
+def tensor_rows(grid: Grid, tensor: ArrayLike) -> FaceRows:
+    """Make face rows for conductivity tensors with any axes, dipping ones included.
+
+    Parameters
+    ----------
+    grid : Grid
+        Cells and faces.
+    tensor : array_like of float, (3, 3) or (n_cells, 3, 3)
+        Symmetric positive definite [m/day].
+
+    Returns
+    -------
+    FaceRows
+        Its derivatives are by a factor on each cell's tensor.
+
+    Raises
+    ------
+    InputError
+        If a tensor is not symmetric positive definite.
+    """
+    cells, faces = grid.cells, grid.faces
+    k = np.broadcast_to(check_finite("tensor", tensor, unit="m/day"), (len(cells), 3, 3))
+    bad = np.flatnonzero(
+        (np.abs(k - np.swapaxes(k, 1, 2)).max(axis=(1, 2)) > 1e-9 * np.abs(k).max(axis=(1, 2)))
+        | (np.linalg.eigvalsh(k)[:, 0] <= 0)
+    )
+    if len(bad):
+        raise InputError(
+            f"tensor[{bad[0]}] is not symmetric positive definite ({len(bad)} of {len(cells)} are bad). Check its axes."
+        )
+    conormal = np.einsum("fsij,fj->fsi", k[faces.cells], faces.normal)
+    spread = (conormal * faces.normal[:, None]).sum(axis=2)
+    along = conormal / spread[:, :, None]
+    centres = np.column_stack([cells.x, cells.y, cells.z])[faces.cells]
+    return _rows(grid, np.ones_like(spread), spread, along, centres, faces.centroid)
+
+
+def _plan_tensor(anisotropy: Array, direction: Array) -> Array | None:
+    """Conductivity in plan over the greatest, (n_cells, 2, 2); None if it is the same all round."""
+    if (anisotropy <= 0).any():
+        bad = int(np.argmin(anisotropy))
+        raise InputError(f"anisotropy[{bad}] is {anisotropy[bad]:g}; expected a ratio above 0.")
+    if (anisotropy == 1.0).all():
+        return None
+    angle = np.deg2rad(direction)
+    axis = np.column_stack([np.cos(angle), np.sin(angle)])
+    other = np.column_stack([-axis[:, 1], axis[:, 0]])
+    less = (1.0 / anisotropy)[:, None, None]
+    return np.asarray(axis[:, :, None] * axis[:, None, :] + less * other[:, :, None] * other[:, None, :])
+
+
+def _rows(
+    grid: Grid,
+    k: Array,
+    spread: Array,
+    along: Array,
+    centres: Array,
+    middle: Array,
+) -> FaceRows:
+    """Rows from conductivities, what is crossed along the normal, and the conormals, two per face.
+
+    Parameters
+    ----------
+    k : ndarray of float, (n_faces, 2)
+        Conductivity of either cell [m/day].
+    spread : ndarray of float, (n_faces, 2)
+        Normal on normal of either tensor, over that conductivity.
+    along : ndarray of float, (n_faces, 2, dimensions)
+        Conormal of either cell, 1 along the normal.
+    centres : ndarray of float, (n_faces, 2, dimensions)
+        Centres of both cells, in plan or in space.
+    middle : ndarray of float, (n_faces, dimensions)
+        A point of the face.
+    """
+    faces, in_plan = grid.faces, centres.shape[2] == 2
+    normal = faces.normal[:, None, : centres.shape[2]]
+    sign = np.array([1.0, -1.0])
+    # where the line between the centres crosses the face, and how far off either conormal through it runs
+    share = (faces.distance[:, 0] / faces.distance.sum(axis=1))[:, None]
+    crossing = (1.0 - share) * centres[:, 0] + share * centres[:, 1]
+    back = (sign * faces.distance)[:, :, None] * along
+    aside = crossing[:, None] - back - centres
+    reach = faces.distance.sum(axis=1)
+    off = np.sqrt((aside**2).sum(axis=2)).max(axis=1)
+    scale = np.maximum(np.maximum(reach, np.ptp(centres, axis=1).max(axis=1)), np.sqrt(faces.area))
+    long = np.flatnonzero(off > _STRAIGHT * scale)
+    aside = middle[long, None] - back[long] - centres[long]
+
+    unit = spread * faces.area[:, None] / faces.distance
     half = k * unit
     conductance = series_conductance(half[:, 0], half[:, 1])
     total = half.sum(axis=1)
     other = half[:, ::-1] / np.where(total > 0, total, 1.0)[:, None]
-    return FaceRows(
-        matrix=csr_array(
-            (
-                np.column_stack([conductance, -conductance]).ravel(),
-                faces.cells.ravel(),
-                np.arange(0, 2 * len(faces) + 1, 2),
-            ),
-            shape=(len(faces), n_cells),
-        ),
-        cells=faces.cells,
-        is_floor=floor,
-        by_conductivity=unit * other**2,  # d(ab/(a+b))/da = (b/(a+b))²
+    isotropic = bool(
+        (np.abs(along - (along * normal).sum(axis=2)[:, :, None] * normal).max(initial=0.0)) < 1e-12
     )
+    difference, inexact = _differences(grid, long, aside, in_plan=in_plan, isotropic=isotropic)
+    return FaceRows(
+        difference=difference,
+        conductance=conductance,
+        cells=faces.cells,
+        is_floor=faces.is_floor,
+        by_conductivity=unit * other**2,  # d(ab/(a+b))/da = (b/(a+b))²
+        inexact=inexact,
+    )
+
+
+def _differences(
+    grid: Grid, long: Index, aside: Array, *, in_plan: bool, isotropic: bool
+) -> tuple[Any, Index]:
+    """Head differences across the faces, of which some are taken beside the centres of their cells."""
+    from scipy.sparse import coo_array, csr_array
+
+    faces, n_cells, n_faces = grid.faces, grid.n_cells, len(grid.faces)
+    two = csr_array(
+        (np.tile([1.0, -1.0], n_faces), faces.cells.ravel(), np.arange(0, 2 * n_faces + 1, 2)),
+        shape=(n_faces, n_cells),
+    )
+    if not len(long):
+        return two, np.empty(0, dtype=np.int64)
+    cell, shift = faces.cells[long].ravel(), aside.reshape(2 * len(long), -1)
+    face, sign = np.repeat(long, 2), np.tile([1.0, -1.0], len(long))
+    moved = np.sqrt((shift**2).sum(axis=1)) > 0
+    owner, neighbour, weight, missed = _read_beside(
+        grid, cell[moved], shift[moved], in_plan=in_plan, isotropic=isotropic
+    )
+    at, signs = face[moved][owner], sign[moved][owner]
+    own = cell[moved][owner]
+    # the weights of a point's neighbours come out of that of its own cell; sums of zero stay in their place
+    entries = [
+        (faces.cells.ravel(), np.repeat(np.arange(n_faces), 2), np.tile([1.0, -1.0], n_faces)),
+        (neighbour, at, signs * weight),
+        (own, at, -signs * weight),
+    ]
+    column, row, value = (np.concatenate(v) for v in zip(*entries, strict=True))
+    both = coo_array((value, (row, column)), shape=(n_faces, n_cells)).tocsr().tocoo()
+    rank = np.full(both.nnz, 2)
+    rank[both.col == faces.cells[both.row, 0]] = 0
+    rank[both.col == faces.cells[both.row, 1]] = 1
+    order = np.lexsort((both.col, rank, both.row))
+    indptr = np.concatenate([[0], np.cumsum(np.bincount(both.row, minlength=n_faces))])
+    rows = csr_array((both.data[order], both.col[order], indptr), shape=both.shape)
+    return rows, np.unique(face[moved][missed])
+
+
+def _read_beside(
+    grid: Grid, cell: Index, shift: Array, *, in_plan: bool, isotropic: bool
+) -> tuple[Index, Index, Array, Index]:
+    """Weights of neighbours that give a linear head at points beside the centres of cells.
+
+    A point on the line to a neighbour is read between the two; and where conductivity is the same all
+    round, any point between the centre and the nearest neighbours that enclose it, as many as there are
+    dimensions, as long as the centre keeps a quarter of the weight. No weight is negative then, which
+    keeps rows monotone. Other points are read by least squares through all neighbours: under strong
+    anisotropy, weights all on one side make the equations unstable (seen on Voronoi cells).
+
+    Parameters
+    ----------
+    cell : ndarray of int, (n,)
+        A cell for each point.
+    shift : ndarray of float, (n, dimensions)
+        From its centre to the point [m].
+    in_plan : bool
+        Whether neighbours are those of the same layer only.
+
+    Returns
+    -------
+    owner, neighbour, weight : ndarray
+        Which point, which cell, and the weight of the difference of its head to that of the point's cell.
+    missed : ndarray of int
+        Points for which the neighbours do not reach.
+    """
+    cells, faces = grid.cells, grid.faces
+    place = np.column_stack([cells.x, cells.y] if in_plan else [cells.x, cells.y, cells.z])
+    pairs = faces.cells[~faces.is_floor] if in_plan else faces.cells
+    start, beside = _neighbours(pairs, len(cells))
+    owners, neighbours, weights = [], [], []
+    left = np.arange(len(cell))
+    for ring in (1, 2):  # where a cell's own neighbours do not reach, theirs may
+        if ring == 2:
+            start, beside = _second_neighbours(start, beside, np.unique(cell[left]))
+        count = np.diff(start)[cell[left]]
+        missed = []
+        for m in np.unique(count):
+            points = left[count == m]
+            for few in np.array_split(points, max(1, len(points) * int(m) ** shift.shape[1] // 2_000_000)):
+                around = beside[start[cell[few]][:, None] + np.arange(m)]
+                arms = place[around] - place[cell[few]][:, None]
+                weight = _between(arms, shift[few], isotropic)
+                error = np.abs((weight[:, :, None] * arms).sum(axis=1) - shift[few]).max(axis=1)
+                far = error > 1e-9 * np.abs(shift[few]).max(axis=1)
+                missed.append(few[far])
+                if ring == 1:
+                    weight[far] = 0.0
+                owner, slot = np.nonzero(weight)
+                owners.append(few[owner])
+                neighbours.append(around[owner, slot])
+                weights.append(weight[owner, slot])
+        left = np.concatenate(missed)
+        if not len(left):
+            break
+    return np.concatenate(owners), np.concatenate(neighbours), np.concatenate(weights), left
+
+
+def _neighbours(pairs: Index, n_cells: int) -> tuple[Index, Index]:
+    """Neighbours of each cell: where each one's begin, and all of them."""
+    both = np.unique(np.concatenate([pairs, pairs[:, ::-1]]), axis=0)  # cut cells may touch twice
+    return _table(both[:, 0], both[:, 1], n_cells)
+
+
+def _second_neighbours(start: Index, beside: Index, cells: Index) -> tuple[Index, Index]:
+    """As `_neighbours`, for some cells only, with the neighbours of their neighbours among theirs."""
+    from scipy.sparse import csr_array
+
+    n = len(start) - 1
+    near = csr_array((np.ones(len(beside)), beside, start), shape=(n, n))
+    own = csr_array((np.ones(len(cells)), (cells, cells)), shape=(n, n))
+    both = (own @ near + own @ near @ near).tocoo()
+    apart = both.row != both.col
+    return _table(both.row[apart], both.col[apart], n)
+
+
+def _table(cell: Index, neighbour: Index, n_cells: int) -> tuple[Index, Index]:
+    order = np.lexsort((neighbour, cell))
+    start = np.concatenate([[0], np.cumsum(np.bincount(cell, minlength=n_cells))])
+    return start, neighbour[order].astype(np.int64)
+
+
+def _between(arms: Array, shift: Array, isotropic: bool) -> Array:
+    """Weights of arms (n, m, dimensions) that add up to shifts (n, dimensions), none negative if possible."""
+    n, m, dimensions = arms.shape
+    weight = np.zeros((n, m))
+    if m == 0:
+        return weight
+    length = np.sqrt((arms**2).sum(axis=2))
+    left = np.arange(n)
+    if m >= dimensions:
+        chosen = np.array(list(combinations(range(m), dimensions)))
+        basis = arms[:, chosen]  # (n, combinations, dimensions, dimensions)
+        volume = np.linalg.det(basis)
+        flat = np.abs(volume) <= 1e-6 * length[:, chosen].prod(axis=2)
+        safe = np.where(flat[:, :, None, None], np.eye(dimensions), basis)
+        found = np.linalg.solve(
+            np.swapaxes(safe, 2, 3), np.broadcast_to(shift[:, None, :, None], (*flat.shape, dimensions, 1))
+        )[..., 0]
+        scale = np.abs(found).max(axis=2)
+        total = found.sum(axis=2)
+        near = (total <= _MOST_OF_OTHERS) & (isotropic | (scale >= (1.0 - 1e-9) * total))
+        bad = flat | ~near | (found < -1e-12 * scale[:, :, None]).any(axis=2)
+        cost = np.where(bad, np.inf, (np.maximum(found, 0.0) * length[:, chosen] ** 2).sum(axis=2))
+        best = np.argmin(cost, axis=1)
+        good = np.flatnonzero(np.isfinite(cost[np.arange(n), best]))
+        value = np.where(
+            np.abs(found[good, best[good]]) <= 1e-12 * scale[good, best[good], None],
+            0.0,
+            found[good, best[good]],
+        )
+        weight[good[:, None], chosen[best[good]]] = value
+        left = np.setdiff1d(left, good)
+    if len(left):
+        scaled = arms[left] / length[left][:, :, None]
+        spread = np.linalg.pinv(np.swapaxes(scaled, 1, 2), rcond=1e-9)  # (n, m, dimensions)
+        weight[left] = (spread @ shift[left][:, :, None])[..., 0] / length[left]
+    return weight

@@ -16,11 +16,11 @@ __all__ = ["sampling_rows"]
 
 
 def _triangles(mesh: PlanMesh, x: Any, y: Any) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
-    """The plan cells around each point, with linear weights; -1 on rectangles and outside their hull."""
+    """The plan cells around each point, with linear weights; -1 outside the hull of their centres."""
     from scipy.spatial import Delaunay
 
     n = len(x)
-    if isinstance(mesh, RectangularMesh) or mesh.n_cells < 4:
+    if n == 0 or mesh.n_cells < 4:
         return np.full((n, 3), -1), np.zeros((n, 3))
     places = np.column_stack([x, y])
     return corners_and_weights(Delaunay(np.column_stack([mesh.x, mesh.y])), places)
@@ -57,33 +57,38 @@ def sampling_rows(grid: Grid, layer: ArrayLike, x: ArrayLike, y: ArrayLike) -> A
     """
     from scipy.sparse import coo_array
 
-    points = list(zip(np.atleast_1d(layer), np.atleast_1d(x), np.atleast_1d(y), strict=True))
+    level, x, y = np.atleast_1d(layer), np.atleast_1d(x), np.atleast_1d(y)
     rows, columns, weights = [], [], []
-    home = grid.mesh.locate(np.atleast_1d(x), np.atleast_1d(y))
-    near, shares = _triangles(grid.mesh, np.atleast_1d(x), np.atleast_1d(y))
-    for k, ((level, px, py), plan) in enumerate(zip(points, home, strict=True)):
-        if plan < 0 or grid.number[level, plan] < 0:
-            continue
-        around = [(int(grid.number[level, plan]), 1.0)]
-        if isinstance(grid.mesh, RectangularMesh):
-            mesh = grid.mesh
-            u, v = mesh.from_map(px, py)
-            corners = [
-                (int(grid.number[level, mesh.number[j, i]]), wi * wj)
-                for j, wj in _around(mesh.y_centres, float(v))
-                for i, wi in _around(mesh.x_centres, float(u))
-                if mesh.number[j, i] >= 0
+    home = grid.mesh.locate(x, y)
+    there = (home >= 0) & (grid.number[level, home] >= 0)
+    for k, mesh in enumerate(grid.meshes):
+        numbers = np.full(mesh.n_cells, -1, dtype=np.int64)
+        present = grid.within_layer[k]
+        numbers[present] = grid.first_of_layer[k] + np.arange(len(present))
+        points = np.flatnonzero(there & (level == k))
+        near = _around_points(mesh, x[points], y[points])
+        for point, around in zip(points, near, strict=True):
+            found = [(int(numbers[p]), w) for p, w in around if p >= 0 and w > 0 and numbers[p] >= 0]
+            found = found or [(int(grid.number[k, home[point]]), 1.0)]
+            total = sum(w for _, w in found)
+            for cell, weight in found:
+                rows.append(point)
+                columns.append(cell)
+                weights.append(weight / total)
+    return coo_array((weights, (rows, columns)), shape=(len(x), grid.n_cells)).tocsr()
+
+
+def _around_points(mesh: PlanMesh, x: NDArray[Any], y: NDArray[Any]) -> list[list[tuple[int, float]]]:
+    """The plan cells around each point, with their weights."""
+    if isinstance(mesh, RectangularMesh):
+        u, v = mesh.from_map(x, y)
+        return [
+            [
+                (int(mesh.number[j, i]), wi * wj)
+                for j, wj in _around(mesh.y_centres, float(pv))
+                for i, wi in _around(mesh.x_centres, float(pu))
             ]
-        else:
-            corners = [
-                (int(grid.number[level, p]), float(w))
-                for p, w in zip(near[k], shares[k], strict=True)
-                if p >= 0
-            ]
-        around = [(c, w) for c, w in corners if c >= 0 and w > 0] or around
-        total = sum(w for _, w in around)
-        for cell, weight in around:
-            rows.append(k)
-            columns.append(cell)
-            weights.append(weight / total)
-    return coo_array((weights, (rows, columns)), shape=(len(points), grid.n_cells)).tocsr()
+            for pu, pv in zip(u, v, strict=True)
+        ]
+    near, shares = _triangles(mesh, x, y)
+    return [[(int(p), float(w)) for p, w in zip(*row, strict=True)] for row in zip(near, shares, strict=True)]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Literal, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -34,6 +34,8 @@ class Layer:
     base_wins : bool
         Where its base rises above the surfaces over it, which gives way: the base (False), or those
         surfaces, up to the ground (True), as where it cuts into older layers.
+    taken_out : shapely Polygon, optional
+        Cells of the layer inside it take no part, nor does water cross where they were.
     """
 
     name: str
@@ -41,6 +43,7 @@ class Layer:
     least_thickness: float = 0.1
     where_thin: Literal["absent", "keep"] = "absent"
     base_wins: bool = False
+    taken_out: Any = None
 
     def __post_init__(self) -> None:
         check_positive(f'layer "{self.name}": least_thickness', self.least_thickness, unit="m")

@@ -106,6 +106,12 @@ class VoronoiMesh:
         return np.asarray(shapely.area(self._polygons))
 
     @cached_property
+    def centroid(self) -> Array:
+        import shapely
+
+        return np.asarray(shapely.get_coordinates(shapely.centroid(self._polygons)))
+
+    @cached_property
     def _edges(self) -> PlanEdges:
         import shapely
 

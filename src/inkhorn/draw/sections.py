@@ -1,0 +1,168 @@
+"""Sections through layers, with water and wells where a flow is given."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from inkhorn.draw.base import BANK, INK, LAYER_COLOURS, WARN, WATER, axes_or_new
+from inkhorn.errors import InputError, check_positive
+from inkhorn.flow import FlowResult
+from inkhorn.site import FixedHead, Site
+from inkhorn.space import Grid
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+__all__ = ["section"]
+
+
+def _along(
+    line: Sequence[Sequence[float]], spacing: float
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Places along a polyline at even spacing, and their distances from its start."""
+    corners = np.asarray(line, dtype=np.float64)
+    if corners.ndim != 2 or corners.shape[1] != 2 or len(corners) < 2:
+        raise InputError(f"the section line has the shape {corners.shape}; expected two or more (x, y) in m.")
+    run = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(corners, axis=0).T))])
+    check_positive("length of the section line", run[-1], unit="m")
+    at = np.linspace(0.0, run[-1], max(int(run[-1] / spacing), 2) + 1)
+    return np.column_stack([np.interp(at, run, corners[:, k]) for k in (0, 1)]), at
+
+
+def section(
+    of: FlowResult | Grid,
+    line: Sequence[Sequence[float]],
+    *,
+    site: Site | None = None,
+    step: int = -1,
+    exaggeration: float | None = None,
+    cells: bool = False,
+    ax: Axes | None = None,
+) -> Axes:
+    """Draw a section: what the layers are made of, the water where a flow is given, wells near the line.
+
+    Of a flow it shows the water table and the head of the lowest layer. For the line along a row or a
+    column see `RectangularMesh.row_line` and `RectangularMesh.column_line`.
+
+    Parameters
+    ----------
+    of : FlowResult or Grid
+        Heads, or just cells.
+    line : sequence of (x, y)
+        Corners of the line [m].
+    site : Site, optional
+        Whose bodies of water and wells are drawn; that of the flow if not given.
+    step : int
+        Which step of the flow.
+    exaggeration : float, optional
+        Of heights over lengths; chosen to fill the figure if not given.
+    cells : bool
+        Whether to draw every cell's outline.
+    ax : Axes, optional
+        Where to draw; a new figure if not given.
+
+    Returns
+    -------
+    Axes
+    """
+    flow = of if isinstance(of, FlowResult) else None
+    grid = of if isinstance(of, Grid) else of.model.grid
+    site = flow.model.site if site is None and flow is not None else site
+    width = float(np.sqrt(np.median(grid.mesh.area)))
+    finest = float(np.sqrt(grid.mesh.area.min()))
+    places, at = _along(line, max(min(width / 20.0, finest / 3.0), width / 200.0))
+    plan = grid.mesh.locate(places[:, 0], places[:, 1])
+    if not (plan >= 0).any():
+        raise InputError("the section line meets no cell. Check its corners.")
+    ax = axes_or_new(ax, (12.0, 5.5))
+    number = np.where(plan >= 0, grid.number[:, np.maximum(plan, 0)], -1)
+    _draw_layers(ax, grid, number, at, cells)
+    uppermost = np.where(plan >= 0, grid.uppermost[np.maximum(plan, 0)], -1)
+    ground = np.where(uppermost >= 0, grid.cells.top[uppermost], np.nan)
+    if flow is not None:
+        _draw_water(ax, flow, step, number, plan, at)
+    if site is not None:
+        _draw_site_along(ax, site, line, places, at, ground, 1.5 * width)
+    lowest = np.where(number >= 0, grid.cells.bottom[number], np.inf).min()
+    highest = float(np.nanmax(ground))
+    inside = at[plan >= 0]
+    ax.set_xlim(inside[0], inside[-1])
+    ax.set_ylim(lowest, highest + 0.18 * (highest - lowest))
+    used = exaggeration or max(round(0.4 * np.ptp(inside) / (1.18 * (highest - lowest))), 1)
+    ax.set_aspect(used)
+    ax.set_xlabel("distance along the line [m]")
+    ax.set_ylabel("elevation [m]")
+    first, last = (tuple(round(float(v)) for v in line[k]) for k in (0, -1))
+    name = flow.model.name if flow is not None else site.name if site is not None else ""
+    ax.set_title(f"{name}{': ' if name else ''}section from {first} to {last}, heights × {used:g}")
+    ax.legend(loc="upper right", ncols=4, fontsize=8, framealpha=0.9)
+    return ax
+
+
+def _draw_layers(
+    ax: Axes, grid: Grid, number: NDArray[np.int64], at: NDArray[np.float64], outlines: bool
+) -> None:
+    """Fill cells by what they are made of; a line under each layer."""
+    cells, said = grid.cells, set()
+    for row in number:
+        there = row >= 0
+        top = np.where(there, cells.top[row], np.nan)
+        bottom = np.where(there, cells.bottom[row], np.nan)
+        for m in np.unique(cells.material[row[there]]):
+            label = {} if m in said else {"label": grid.layer_names[m]}
+            said.add(m)
+            made = there & (cells.material[row] == m)
+            colour = LAYER_COLOURS[m % len(LAYER_COLOURS)]
+            ax.fill_between(at, bottom, top, where=made, step="mid", fc=colour, lw=0, **label)
+        ax.plot(at, bottom, color="white", lw=0.5)
+        if outlines:
+            changes = np.flatnonzero(np.diff(row) != 0)
+            for k, side in ((c, s) for c in changes for s in (c, c + 1) if there[s]):
+                between = 0.5 * (at[k] + at[k + 1])
+                ax.plot([between, between], [bottom[side], top[side]], color="white", lw=0.4)
+
+
+def _draw_water(
+    ax: Axes,
+    flow: FlowResult,
+    step: int,
+    number: NDArray[np.int64],
+    plan: NDArray[np.int64],
+    at: NDArray[np.float64],
+) -> None:
+    table = np.where(plan >= 0, flow.water_table(step)[np.maximum(plan, 0)], np.nan)
+    ax.plot(at, table, color=BANK, lw=1.8, label="water table")
+    lowest = number[-1]
+    deep = np.where(lowest >= 0, flow.steps[step].heads[lowest], np.nan)
+    ax.plot(at, deep, color=INK, lw=1.0, ls="--", label=f"head in the {flow.model.grid.layer_names[-1]}")
+
+
+def _draw_site_along(
+    ax: Axes,
+    site: Site,
+    line: Sequence[Sequence[float]],
+    places: NDArray[np.float64],
+    at: NDArray[np.float64],
+    ground: NDArray[np.float64],
+    near: float,
+) -> None:
+    """Bodies of water over their beds, and wells near the line."""
+    import shapely
+
+    for feature in site.features:
+        if isinstance(feature, FixedHead) and "Polygon" in feature.shape.geom_type:
+            level = float(np.mean(feature.head))
+            under = shapely.contains_xy(feature.shape, *places.T) & (ground < level)
+            ax.fill_between(at, ground, level, where=under, fc=WATER, lw=0, zorder=3)
+    path, highest = shapely.LineString(line), float(np.nanmax(ground))
+    for well in site.wells:
+        spot = shapely.Point(well.x, well.y)
+        if path.distance(spot) < near:
+            x, screen = path.project(spot), [well.screen_bottom, well.screen_top]
+            ax.plot([x, x], screen, color=WARN, lw=4, solid_capstyle="butt", zorder=5)
+            ax.plot([x, x], [well.screen_top, highest + 1.0], color=WARN, lw=1, zorder=5)
+            ax.annotate(well.name, (x, highest + 1.0), ha="center", va="bottom", fontsize=9, color=WARN)

@@ -1,0 +1,88 @@
+"""A surface against the points it was made of."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from inkhorn.draw.base import INK, WARN, axes_or_new
+from inkhorn.space import PointSurface, Surface
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+__all__ = ["surface"]
+
+
+def surface(
+    of: Surface,
+    outline: Any,
+    *,
+    points: PointSurface | None = None,
+    name: str = "",
+    ax: Axes | None = None,
+) -> Axes:
+    """Draw a surface inside an outline with its contours, and by how much it misses each data point.
+
+    Points that stand out from their neighbours are ringed.
+
+    Parameters
+    ----------
+    of : Surface
+        Elevations.
+    outline : shapely Polygon
+        Nothing is drawn outside it.
+    points : PointSurface, optional
+        Data to compare with; those of the surface if it is made of points itself.
+    name : str
+        For the title.
+    ax : Axes, optional
+        Where to draw; a new figure if not given.
+
+    Returns
+    -------
+    Axes
+    """
+    import shapely
+    from matplotlib.ticker import MaxNLocator
+
+    ax = axes_or_new(ax)
+    ax.set_aspect("equal")
+    ax.set_xlabel("x [m]")
+    ax.set_ylabel("y [m]")
+    west, south, east, north = outline.bounds
+    step = max(east - west, north - south) / 240.0
+    x, y = np.meshgrid(np.arange(west, east + step, step), np.arange(south, north + step, step))
+    inside = shapely.intersects_xy(outline, x, y)
+    z = np.full(x.shape, np.nan)
+    z[inside] = of.at(x[inside], y[inside])
+    levels = MaxNLocator(14, steps=[1, 2, 5, 10]).tick_values(np.nanmin(z), np.nanmax(z))
+    shown = np.ma.masked_invalid(z)
+    if np.nanmax(z) - np.nanmin(z) > 1e-9:
+        filled = ax.contourf(x, y, shown, levels=levels, cmap="YlOrBr", alpha=0.85)
+        ax.clabel(ax.contour(x, y, shown, levels=levels, colors=INK, linewidths=0.6), fontsize=7, fmt="%g")
+        ax.figure.colorbar(filled, ax=ax, label="elevation [m]", shrink=0.8)
+    for ring in [outline.exterior, *outline.interiors]:
+        ax.plot(*np.asarray(ring.coords)[:, :2].T, color=INK, lw=1.2)
+    points = of if points is None and isinstance(of, PointSurface) else points
+    title = name
+    if points is not None:
+        miss = of.at(points.x, points.y) - points.z
+        worst = float(np.abs(miss).max())
+        plain = worst < 1e-6  # it passes through all of them
+        colours = {"c": "white"} if plain else {"c": miss, "cmap": "coolwarm", "vmin": -worst, "vmax": worst}
+        dots = ax.scatter(points.x, points.y, s=26, ec=INK, lw=0.6, zorder=4, **colours)
+        if not plain:
+            ax.figure.colorbar(dots, ax=ax, label="surface less data [m]", shrink=0.8)
+        odd = points.outliers()
+        if len(odd):
+            ax.scatter(
+                points.x[odd], points.y[odd], s=150, fc="none", ec=WARN, lw=1.6, zorder=5,
+                label="stands out from its neighbours",
+            )  # fmt: skip
+            ax.legend(loc="upper left", fontsize=8, framealpha=0.9)
+        missed = "none missed" if plain else f"missed by up to {worst:.3g} m"
+        title += f"{': ' if name else ''}{len(points.z)} points, {missed}"
+    ax.set_title(title)
+    return ax

@@ -1,0 +1,212 @@
+"""Plan meshes made elsewhere: polygon layers of GIS files, and NetCDF files with UGRID conventions."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from inkhorn.errors import InputError
+from inkhorn.files.shapes import read_shapes
+from inkhorn.space import PlanMesh, PolygonMesh
+
+if TYPE_CHECKING:
+    import pandas as pd
+    import xarray as xr
+
+__all__ = ["MeshFile", "opened_dataset", "read_mesh", "rings_from_nodes"]
+
+
+@dataclass(frozen=True, eq=False)
+class MeshFile:
+    """A plan mesh from a file, with what else stood there.
+
+    Attributes
+    ----------
+    mesh : PlanMesh
+        One cell per polygon, in the order of the file.
+    attributes : pandas.DataFrame
+        One row per cell: the file's columns, as they came.
+    crs : str or None
+        As the file states it.
+    source : str
+        The file, for messages.
+    left : tuple of str
+        What the file holds besides, in words.
+    """
+
+    mesh: PlanMesh
+    attributes: pd.DataFrame
+    crs: str | None
+    source: str
+    left: tuple[str, ...] = ()
+
+    def __str__(self) -> str:
+        lines = [f"{self.source}: {self.mesh!r}; {self.crs or 'no coordinate system stated'}"]
+        for name, values in self.attributes.items():
+            empty = int(values.isna().sum())
+            lines.append(
+                f"  {name}: {'numbers' if values.dtype.kind in 'fiub' else 'text'}"
+                f"{f', empty in {empty} of {len(values)} cells' if empty else ''}"
+            )
+        if self.attributes.columns.empty:
+            lines.append("  no attributes of cells")
+        lines += [f"  not taken: {words}" for words in self.left]
+        return "\n".join(lines)
+
+    def numbers(self, column: str) -> NDArray[np.float64]:
+        """Return an attribute as numbers, (n_cells,).
+
+        Raises
+        ------
+        InputError
+            If there is no such attribute, or it is no number somewhere; nothing is filled in.
+        """
+        import pandas as pd
+
+        if column not in self.attributes:
+            raise InputError(
+                f'{self.source} has no attribute "{column}"; it has {list(self.attributes.columns)}.'
+            )
+        values = pd.to_numeric(self.attributes[column], errors="coerce").to_numpy(dtype=np.float64)
+        bad = np.flatnonzero(~np.isfinite(values))
+        if len(bad):
+            raise InputError(
+                f'{self.source}, row {bad[0] + 1}: "{column}" is {self.attributes[column].iloc[bad[0]]}; expected a '
+                f"number ({len(bad)} of {len(values)} are bad). Fill them in, or take the cells out."
+            )
+        return values
+
+
+def read_mesh(path: str | Path, *, table: str | None = None) -> MeshFile:
+    """Read the polygons of a GIS file, or the mesh of a NetCDF file with UGRID conventions.
+
+    Parameters
+    ----------
+    path : str or Path
+        GeoPackage, GeoJSON or Shapefile with one polygon per cell; or NetCDF (``.nc``) with a
+        two-dimensional mesh topology.
+    table : str, optional
+        Which table of a GeoPackage, or which mesh of a NetCDF file; needed if there are several.
+
+    Returns
+    -------
+    MeshFile
+        Print it for a summary of what came.
+
+    Raises
+    ------
+    InputError
+        If the file cannot be read, or its cells overlap or are no polygons.
+    """
+    import pandas as pd
+
+    path = Path(path)
+    if path.suffix.lower() == ".nc":
+        return _read_ugrid(path, table)
+    shapes, crs = read_shapes(path, table=table, kinds=("Polygon", "MultiPolygon"))
+    try:
+        mesh = PolygonMesh(np.array([s.geometry for s in shapes], dtype=object))
+    except InputError as problem:
+        raise InputError(f"{path.name}: {problem}") from None
+    return MeshFile(mesh, pd.DataFrame([s.attributes for s in shapes]), crs, path.name)
+
+
+def opened_dataset(path: Path) -> xr.Dataset:
+    """Read a NetCDF file whole, or say why it cannot be."""
+    import xarray as xr
+
+    if not path.is_file():
+        raise InputError(f'cannot read "{path}": there is no such file. Check the name and the folder.')
+    try:
+        with xr.open_dataset(path, engine="h5netcdf", mask_and_scale=False, decode_times=False) as file:
+            return file.load()
+    except (OSError, ValueError, KeyError):
+        raise InputError(f'"{path}" is not a NetCDF 4 file that can be read.') from None
+
+
+def rings_from_nodes(
+    nodes: NDArray[Any], connectivity: NDArray[Any], there: NDArray[np.bool_]
+) -> NDArray[Any]:
+    """Return a polygon from the nodes around each cell.
+
+    Parameters
+    ----------
+    nodes : ndarray of float, (n_nodes, 2)
+        Places [m].
+    connectivity : ndarray of int, (n_cells, most nodes)
+        Nodes of each cell, from 0.
+    there : ndarray of bool, as `connectivity`
+        False where a cell has fewer.
+    """
+    import shapely
+
+    owner, _ = np.nonzero(there)
+    return np.asarray(shapely.polygons(shapely.linearrings(nodes[connectivity[there]], indices=owner)))
+
+
+def _read_ugrid(path: Path, name: str | None) -> MeshFile:
+    import pandas as pd
+
+    data = opened_dataset(path)
+    found = [
+        str(n)
+        for n, v in data.variables.items()
+        if v.attrs.get("cf_role") == "mesh_topology" and int(v.attrs.get("topology_dimension", 0)) == 2
+    ]
+    if name is None and len(found) == 1:
+        name = found[0]
+    if name is None or name not in found:
+        raise InputError(
+            f'"{path.name}" holds {len(found)} two-dimensional meshes ({found}); expected '
+            f"{'one' if name is None else repr(name)}. Name one with `table`, or export the mesh with UGRID conventions."
+        )
+    topology = data[name].attrs
+    try:
+        nodes = np.column_stack([data[n].to_numpy() for n in topology["node_coordinates"].split()[:2]])
+        around = data[topology["face_node_connectivity"]]
+    except KeyError as missing:
+        raise InputError(
+            f'"{path.name}", mesh "{name}": there is no {missing}, which a UGRID mesh names. Export it anew.'
+        ) from None
+    index = np.asarray(around.to_numpy(), dtype=np.float64)
+    fill = around.attrs.get("_FillValue", around.encoding.get("_FillValue"))
+    start = int(around.attrs.get("start_index", 0))
+    there = np.isfinite(index) & (index >= start) & (True if fill is None else index != fill)
+    index = np.where(there, index - start, 0).astype(np.int64)
+    if there.any() and index[there].max() >= len(nodes):
+        raise InputError(
+            f'"{path.name}", mesh "{name}": a cell names node {index[there].max()} of {len(nodes)}.'
+        )
+    if (there.sum(axis=1) < 3).any():
+        raise InputError(
+            f'"{path.name}", mesh "{name}": cell {int(np.argmin(there.sum(axis=1)))} has fewer than three nodes.'
+        )
+    shapes = rings_from_nodes(nodes, index, there)
+    dimension = around.dims[0]
+    centres = None
+    if "face_coordinates" in topology:
+        centres = np.column_stack([data[n].to_numpy() for n in topology["face_coordinates"].split()[:2]])
+    structure = {name, around.name, *topology.get("node_coordinates", "").split()}
+    structure |= set(topology.get("face_coordinates", "").split())
+    attributes, left = {}, []
+    for variable, values in data.variables.items():
+        if variable in structure:
+            continue
+        if values.dims == (dimension,):
+            column = values.to_numpy()
+            empty = values.attrs.get("_FillValue")
+            attributes[str(variable)] = (
+                np.where(column == empty, np.nan, column) if empty is not None else column
+            )
+        else:
+            left.append(f"{variable} (over {', '.join(map(str, values.dims)) or 'nothing'})")
+    try:
+        mesh = PolygonMesh(shapes, centres)
+    except InputError as problem:
+        raise InputError(f'{path.name}, mesh "{name}": {problem}') from None
+    crs = next((str(v.attrs["crs_wkt"]) for v in data.variables.values() if "crs_wkt" in v.attrs), None)
+    return MeshFile(mesh, pd.DataFrame(attributes, index=range(mesh.n_cells)), crs, path.name, tuple(left))

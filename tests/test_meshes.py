@@ -1,0 +1,204 @@
+"""What holds on every kind of plan mesh, whatever the layers."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.testing as npt
+import pytest
+import shapely
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import inkhorn as ik
+from inkhorn.space import FLOOR, MergedMesh, PlanMesh, flow_rows, sampling_rows, tensor_rows
+
+L_SHAPE = shapely.Polygon(
+    [(0, 0), (900, -40), (1000, 480), (520, 430), (480, 900), (60, 850)],
+    [shapely.Point(330, 300).buffer(70, quad_segs=3).exterior.coords],
+)
+WELL, CREEK = shapely.Point(700, 200), shapely.LineString([(100, 100), (400, 120), (300, 700)])
+NEAR = [(WELL, 12.0), (CREEK, 40.0)]
+KINDS = {
+    "rectangles": lambda: ik.rectangles(L_SHAPE, cell=90),
+    "banded": lambda: ik.rectangles(L_SHAPE, cell=120, near=[(WELL, 20.0)], keep=0.4),
+    "rotated": lambda: ik.rectangles(L_SHAPE, cell=(80, 110), rotation=25),
+    "cut": lambda: ik.rectangles(L_SHAPE, cell=90, rotation=-10, keep="cut"),
+    "split": lambda: ik.split_in_four(L_SHAPE, cell=110, near=NEAR),
+    "split, cut": lambda: ik.split_in_four(L_SHAPE, cell=110, near=NEAR, rotation=15, keep="cut"),
+    "voronoi": lambda: ik.voronoi(L_SHAPE, size=110, near=NEAR),
+}
+FILLING = ("cut", "split, cut", "voronoi")
+
+
+@pytest.fixture(scope="module", params=KINDS)
+def kind(request):
+    return request.param
+
+
+@pytest.fixture(scope="module")
+def mesh(kind):
+    return KINDS[kind]()
+
+
+def layerings(mesh):
+    """Layer columns in the ways a kind of mesh allows."""
+    yield {}
+    if hasattr(mesh, "whole"):
+        yield {"most_splits": {"b": 1, "c": 0}}
+        yield {"most_splits": {"a": 0}}
+
+
+def test_cells_cover_what_they_are_to(kind, mesh):
+    assert isinstance(mesh, PlanMesh)
+    shapes = mesh.polygons()
+    npt.assert_allclose(shapely.area(shapes), mesh.area, rtol=1e-9)
+    npt.assert_allclose(shapely.area(shapely.union_all(shapes)), mesh.area.sum(), rtol=1e-9)
+    npt.assert_allclose(shapely.get_coordinates(shapely.centroid(shapes)), mesh.centroid, atol=1e-6)
+    if kind in FILLING:
+        npt.assert_allclose(mesh.area.sum(), L_SHAPE.area, rtol=1e-9)
+    else:
+        assert abs(mesh.area.sum() / L_SHAPE.area - 1) < 0.1
+    inside = shapely.get_coordinates(shapely.point_on_surface(shapes))
+    npt.assert_array_equal(mesh.locate(*inside.T), np.arange(mesh.n_cells))
+    assert mesh.locate([330.0, 5000.0], [300.0, 0.0]).tolist() == [-1, -1]  # in the hole, and outside
+
+
+def test_the_making_does_not_depend_on_the_order_of_features():
+    two = [(CREEK, 40.0), (WELL, 12.0)]
+    for make in (ik.voronoi, ik.split_in_four):
+        size = {"size": 110} if make is ik.voronoi else {"cell": 110}
+        first, again = make(L_SHAPE, near=NEAR, **size), make(L_SHAPE, near=two, **size)
+        npt.assert_array_equal([first.x, first.y], [again.x, again.y])
+
+
+@given(st.integers(0, 2**32 - 1), st.sampled_from(list(KINDS)), st.integers(1, 4))
+@settings(max_examples=30, deadline=None)
+def test_every_grid_is_whole(seed, kind, layers):
+    """Cells are closed, faces stand once, volumes fill the space between the surfaces, absent layers or not."""
+    mesh, rng = KINDS[kind](), np.random.default_rng(seed)
+    thickness = rng.uniform(0.5, 5.0, (layers, mesh.n_cells)) * (rng.random((layers, mesh.n_cells)) > 0.3)
+    thickness[rng.integers(layers)] += 1.0  # no empty column
+    surfaces = -np.vstack([np.zeros(mesh.n_cells), np.cumsum(thickness, axis=0)])
+    options = {}
+    if kind.startswith("split"):
+        options = {"most_splits": {f"layer {k + 1}": int(rng.integers(3)) for k in range(layers)}}
+    grid = ik.layered(mesh, list(surfaces), **options)
+    cells, faces = grid.cells, grid.faces
+    npt.assert_allclose(cells.volume.sum(), (thickness * mesh.area).sum())
+    assert len(np.unique(np.sort(faces.cells, axis=1), axis=0)) == len(faces) or "cut" in kind  # by a notch
+    floors = faces.kind == FLOOR
+    # floors: what lies above each other in plan, all of it
+    below = np.bincount(faces.cells[floors, 0], faces.area[floors], grid.n_cells)
+    expected = np.zeros(grid.n_cells)
+    for plan in range(mesh.n_cells):
+        expected[grid.column_of(plan)[:-1]] += mesh.area[plan]
+    npt.assert_allclose(below, expected, atol=1e-6)
+    npt.assert_array_equal(cells.layer[faces.cells[~floors, 0]], cells.layer[faces.cells[~floors, 1]])
+    npt.assert_array_less(cells.layer[faces.cells[floors, 0]], cells.layer[faces.cells[floors, 1]])
+    for plan_mesh in grid.meshes:
+        edges = plan_mesh.edges()
+        around, turn = np.zeros(plan_mesh.n_cells), np.zeros((plan_mesh.n_cells, 2))
+        for side, sign in ((0, 1.0), (1, -1.0)):
+            np.add.at(around, edges.cells[:, side], edges.length)
+            np.add.at(turn, edges.cells[:, side], sign * edges.length[:, None] * edges.normal)
+        inner = np.isclose(around, shapely.length(plan_mesh.polygons()), rtol=1e-7)
+        assert inner.any()
+        npt.assert_allclose(turn[inner], 0.0, atol=1e-5)  # edges of overlaid shapes meet to a micrometre
+        along = edges.ends[:, 1] - edges.ends[:, 0]
+        npt.assert_allclose((along * edges.normal).sum(axis=1), 0.0, atol=1e-6)
+
+
+ROTATED = np.array([[3.0, 1.0, 0.2], [1.0, 2.0, 0.1], [0.2, 0.1, 0.4]])
+
+
+def test_linear_heads_give_exact_flows(mesh):
+    """Any constant tensor, level layers, branching columns included, to 1e-10 (DESIGN: face rows)."""
+    slope = np.array([0.01, -0.02, 0.003])
+    turned = np.deg2rad(30.0)
+    axes = np.array([[np.cos(turned), -np.sin(turned)], [np.sin(turned), np.cos(turned)]])
+    plan = np.zeros((3, 3))
+    plan[:2, :2], plan[2, 2] = axes @ np.diag([7.0, 1.75]) @ axes.T, 0.5
+    for options in layerings(mesh):
+        grid = ik.layered(mesh, [0.0, -3.0, -10.0, -14.0], names="abc", **options)
+        c, f = grid.cells, grid.faces
+        head = 5.0 + np.column_stack([c.x, c.y, c.z]) @ slope
+        for rows, tensor in (
+            (flow_rows(grid, 7.0, 0.5), np.diag([7.0, 7.0, 0.5])),
+            (flow_rows(grid, 7.0, 0.5, anisotropy=4.0, direction=30.0), plan),
+            (tensor_rows(grid, ROTATED), ROTATED),
+        ):
+            exact = -(f.normal @ tensor @ slope) * f.area
+            assert len(rows.inexact) == 0
+            npt.assert_allclose(rows.matrix @ head, exact, atol=1e-10 * np.abs(exact).max())
+        sample = sampling_rows(grid, [2, 0, 1], [700.0, 300.0, 640.0], [205.0, 560.0, 120.0])
+        linear = 2.0 + 0.3 * c.x - 0.1 * c.y
+        npt.assert_allclose(sample @ linear, [2 + 210 - 20.5, 2 + 90 - 56, 2 + 192 - 12])
+
+
+def test_rows_of_two_stand_only_where_centres_are_square_to_the_face(kind, mesh):
+    grid = ik.layered(mesh, [0.0, -3.0, -10.0])
+    rows = flow_rows(grid, 7.0, 0.5)
+    centre = np.column_stack([grid.cells.x, grid.cells.y, grid.cells.z])[grid.faces.cells]
+    arm = centre[:, 1] - centre[:, 0]
+    across = np.cross(arm, grid.faces.normal)
+    straight = np.linalg.norm(across, axis=1) < 1e-6 * np.linalg.norm(arm, axis=1)
+    npt.assert_array_equal(rows.two_point, straight)
+    assert straight.all() == (not kind.startswith("split"))
+    if straight.all():
+        assert len(rows.losing_monotonicity()) == 0
+    aslant = flow_rows(grid, 7.0, 0.5, anisotropy=9.0, direction=40.0)
+    assert len(aslant.losing_monotonicity()) > 0
+    assert aslant.two_point[grid.faces.is_floor].all()
+
+
+def test_a_tensor_that_cannot_be():
+    grid = ik.layered(ik.rectangles((0, 0, 20, 10), cell=10), [0.0, -1.0])
+    with pytest.raises(ik.InputError, match=r"tensor\[0\] is not symmetric positive definite \(2 of 2"):
+        tensor_rows(grid, np.diag([1.0, -1.0, 1.0]))
+    with pytest.raises(ik.InputError, match=r"anisotropy\[0\] is 0; expected a ratio above 0"):
+        flow_rows(grid, 1.0, 1.0, anisotropy=0.0)
+
+
+def test_splits_reach_their_sizes_and_neighbours_differ_by_one():
+    mesh = KINDS["split"]()
+    size = np.sqrt(mesh.area)
+    assert size[mesh.locate(WELL.x, WELL.y)] <= 12.0
+    along = shapely.get_coordinates(shapely.segmentize(CREEK, 5.0))
+    there = mesh.locate(*along.T)
+    assert size[there[there >= 0]].max() <= 40.0
+    npt.assert_allclose(size.max(), 110.0)
+    pair = mesh.splits[mesh.edges().cells]
+    assert np.abs(pair[:, 0] - pair[:, 1]).max() == 1
+    slow = ik.split_in_four(L_SHAPE, cell=110, near=NEAR, ring=3)
+    assert slow.n_cells > 1.3 * mesh.n_cells
+    whole = MergedMesh(mesh, mesh.whole(0))
+    npt.assert_allclose(whole.area.max(), 110.0**2)
+    npt.assert_allclose(whole.area.sum(), mesh.area.sum())
+
+
+@pytest.mark.parametrize(
+    ("options", "message"),
+    [
+        ({"cell": 100, "ring": 0}, "ring is 0"),
+        ({"cell": 100, "near": [(WELL, 1e-7)]}, "more than 20 splits"),
+        ({"cell": 100, "near": [(WELL, -1.0)]}, "near is -1 m"),
+        ({}, "either `cell`"),
+        ({"cell": 100, "keep": 7}, "keep is 7"),
+    ],
+)
+def test_split_meshes_that_cannot_be(options, message):
+    with pytest.raises(ik.InputError, match=message):
+        ik.split_in_four(L_SHAPE, **options)
+
+
+@pytest.mark.parametrize(
+    ("mesh", "most", "message"),
+    [
+        ("rectangles", {"b": 1}, "says nothing of a mesh that was not split"),
+        ("split", {"sand": 1}, r'names the layer "sand"; expected one of'),
+        ("split", {"b": -1}, 'most_splits of "b" is -1'),
+    ],
+)
+def test_splits_by_layer_that_cannot_be(mesh, most, message):
+    with pytest.raises(ik.InputError, match=message):
+        ik.layered(KINDS[mesh](), [0.0, -1.0, -2.0], names="ab", most_splits=most)
