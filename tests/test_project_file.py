@@ -3,10 +3,15 @@
 from __future__ import annotations
 
 import shutil
+from pathlib import Path
 
+import geopandas as gpd
 import numpy as np
 import numpy.testing as npt
+import pandas as pd
 import pytest
+import shapely
+from PIL import Image
 
 import inkhorn as ik
 from tests.conftest import tree
@@ -288,3 +293,180 @@ def test_grids_are_chosen_by_name(first_project, command):
     assert 'has no grid "fin"' in err
     assert 'Did you mean "fine"' in err
     assert command("run", first_project / "site.toml", "--grid", "fine")[0] == 0
+
+
+def boxes(path, *rows):
+    """A GeoJSON file of boxes with attributes."""
+    frame = gpd.GeoDataFrame([r[1] for r in rows], geometry=[shapely.box(*r[0]) for r in rows])
+    path.write_text(frame.to_json())
+
+
+def test_every_kind_of_grid_and_its_holes(first_project, command):
+    """Split in four with branching columns, made elsewhere, holes in the site and in a layer."""
+    boxes(first_project / "cells.geojson", *[
+        ((500 * i, 500 * j, 500 * i + 500, 500 * j + 500), {"base": 7.0 + i}) for i in (0, 1) for j in (0, 1)
+    ])  # fmt: skip
+    boxes(first_project / "hole.geojson", ((100, 100, 300, 300), {"use": "quarry"}))
+    spoil(first_project, "site.toml", 'file = "boundary.geojson"\n\n[grid]', """file = "boundary.geojson"
+holes = { file = "hole.geojson" }
+
+[grids.split]
+kind = "split"
+cell = "100 m"
+near = [{ kinds = ["well", "river"], size = "30 m" }]
+left_out = ["stream"]
+most_splits = { gravel = 1 }
+
+[grids.elsewhere]
+kind = "file"
+file = "cells.geojson"
+
+[grid]""")  # fmt: skip
+    spoil(
+        first_project,
+        "site.toml",
+        'base = { elevation = "8 m" }',
+        'base = { polygons = "cells.geojson", z = "base" }\ntaken_out = { file = "hole.geojson" }',
+    )
+    project = ik.read_project(first_project / "site.toml")
+    split = project.grid("split")
+    assert split.mesh.splits[split.mesh.locate([620.0], [540.0])[0]] == 2
+    assert split.mesh.area[split.mesh.locate([250.0], [950.0])[0]] == 1e4  # the stream is left out
+    assert len(split.within_layer[1]) < len(split.within_layer[0])
+    assert project.grid("elsewhere").n_cells == 7  # less one of sand
+    assert sorted(set(project.grid("elsewhere").cells.bottom)) == [-5.0, 7.0, 8.0]
+    assert project.grid().mesh.locate([200.0], [200.0])[0] == -1
+    for grid in ("split", "elsewhere"):
+        code, out, err = command("run", first_project / "site.toml", "--grid", grid)
+        assert (code, err) == (0, ""), out
+    code, out, _ = command("check", first_project / "site.toml", "--grid", "split")
+    assert "against the boundary" in out
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "message"),
+    [
+        ('cell = "100 m"', 'kind = "split"\ncell = "100 m"\ngrowth = 2', "`growth` says nothing of split"),
+        ('cell = "100 m"', 'kind = "file"', "needs its `file`"),
+        ('cell = "100 m"', 'cell = "100 m"\nring = 2', "`ring` says nothing of rectangles"),
+        ('cell = "100 m"', 'cell = "100 m"\nnear = [{ size = 5 }]', "name `features`, or `kinds`"),
+        ('cell = "100 m"', 'cell = "100 m"\nleft_out = ["x"]', 'no feature or bore "x"'),
+        (
+            'cell = "100 m"',
+            'kind = "split"\ncell = "100 m"\nmost_splits = { sad = 1 }',
+            'there is no layer "sad"',
+        ),
+        (
+            'file = "boundary.geojson"\n\n[grid]',
+            'file = "boundary.geojson"\nholes = { file = "boundary.geojson" }\n\n[grid]',
+            "falls into several parts, or nothing is left",
+        ),
+        ('{ elevation = "8 m" }', '{ points = "wells.csv", local = true }', r"\[local\]\norigin"),
+        ('{ elevation = "8 m" }', '{ points = "wells.csv", sheet = "a" }', "wells.csv.* has no sheets"),
+    ],
+)
+def test_grids_and_points_that_cannot_be(first_project, old, new, message):
+    spoil(first_project, "site.toml", old, new)
+    with pytest.raises(ik.InputError, match=message):
+        ik.read_project(first_project / "site.toml")
+
+
+def test_points_from_spreadsheets_text_and_local_coordinates(first_project):
+    """Chosen columns of a sheet in local coordinates turned by 90 degrees, and of a text file with blanks."""
+    rng = np.random.default_rng(3)
+    x, y = rng.uniform(0, 1000, (2, 40))
+    sheet = pd.DataFrame(
+        {"along [km]": (y - 100) / 1e3, "across": -(x - 50), "depth": 0.0, "sand": 5 + 0.004 * x}
+    )
+    with pd.ExcelWriter(first_project / "points.xlsx") as book:
+        pd.DataFrame({"a": ["about"]}).to_excel(book, sheet_name="read me", index=False)
+        sheet.to_excel(book, sheet_name="bores", index=False)
+    np.savetxt(
+        first_project / "ground.txt", np.column_stack([x, y, 20 + 0.001 * y]), header="x y z", comments=""
+    )
+    spoil(
+        first_project, "site.toml", "[boundary]", "[local]\norigin = [50, 100]\nrotation = 90\n\n[boundary]"
+    )
+    spoil(first_project, "site.toml", '[ground]\nelevation = "20 m"', '[ground]\npoints = "ground.txt"')
+    spoil(
+        first_project,
+        "site.toml",
+        '{ elevation = "8 m" }',
+        '{ points = "points.xlsx", sheet = "bores", x = "along", y = "across", z = "sand", local = true }',
+    )
+    strata = ik.read_site(first_project / "site.toml").strata
+    npt.assert_allclose(strata.ground.at([500.0], [400.0]), 20.4)
+    npt.assert_allclose(strata.layers[0].base.at([500.0], [400.0]), 7.0)
+    assert strata.layers[0].base.where(0) == 'points.xlsx, sheet "bores", row 2'
+    spoil(first_project, "site.toml", 'sheet = "bores", ', "")
+    with pytest.raises(ik.InputError, match=r"several sheets: \['read me', 'bores'\]. Say which"):
+        ik.read_site(first_project / "site.toml")
+
+
+def test_points_that_contradict_stand_out_or_lie_far_away_are_named(first_project, command):
+    x, y = (v.ravel() for v in np.meshgrid(np.linspace(0, 1000, 6), np.linspace(0, 1000, 6)))
+    z = 8 + 0.002 * x
+    z[14] = -8.0  # a depth among elevations
+    x, y, z = np.append(x, [200.0, 9e4]), np.append(y, [200.0, 0.0]), np.append(z, [8.4, 8.0])
+    np.savetxt(
+        first_project / "base.csv", np.column_stack([x, y, z]), delimiter=",", header="x,y,z", comments=""
+    )
+    spoil(
+        first_project,
+        "site.toml",
+        '{ elevation = "8 m" }',
+        '{ points = "base.csv", method = "inverse_distance" }',
+    )
+    code, out, _ = command("check", first_project / "site.toml")
+    said = " ".join(out.split())
+    assert code == 0
+    findings = ik.check(
+        ik.place(*(lambda p: (p.site, p.grid()))(ik.read_project(first_project / "site.toml")))
+    )
+    assert [f.where for f in findings if "stand out" in f.what] == ["base.csv, line 39; base.csv, line 16"]
+    assert [f.where for f in findings if "lies far outside" in f.what] == ["base.csv, line 39"]
+    assert "2 data points of the base" in said
+    text = (first_project / "base.csv").read_text()
+    (first_project / "base.csv").write_text(text + "200,200,9\n")
+    with pytest.raises(
+        ik.InputError, match=r"base.csv, line 40: the point x=200, y=200 has z 9 m, but 8.4 m in"
+    ):
+        ik.read_project(first_project / "site.toml")
+
+
+def test_pictures_before_solving(first_project, command, tmp_path):
+    """inkhorn draw: each kind, into a new file each time, with a site picture under the map."""
+    Image.new("RGB", (50, 40), "#88aa66").save(first_project / "photo.png")
+    (first_project / "photo.pgw").write_text("20\n0\n0\n-25\n10\n987.5\n")
+    with (first_project / "site.toml").open("a", encoding="utf-8") as file:
+        file.write('\n[draw]\npicture = "photo.png"\n')
+    site = first_project / "site.toml"
+    picture = ik.read_site(site).picture
+    assert (picture.dots.shape, picture.extent) == ((40, 50, 3), (0.0, 1000.0, 0.0, 1000.0))
+    for words in (
+        ("plan", "--grid", "fine"),
+        ("plan", "--grid", "fine", "--grid", "fine", "--over"),
+        ("plan", "--grid", "fine", "--grid", "fine"),
+        ("section", "--row", "2"),
+        ("section", "--column", "2", "--exaggeration", "5"),
+        ("section", "--line", "0,0 900,800", "--out", tmp_path / "new" / "cut.png"),
+        ("block", "--open", "0,0 500,500 1000,900"),
+        ("surface", "sand"),
+    ):
+        code, out, err = command("draw", words[0], site, *words[1:])
+        assert (code, err) == (0, "")
+        assert Path(out.removeprefix("Drawn in ").replace("\n", "")).stat().st_size > 8000
+    assert len(list((first_project / "pictures").glob("plan-fine-fine*.png"))) == 2
+    for words, message in (
+        (("section", "--row", "99"), "there is no row 99; expected 0 to 9"),
+        (("section", "--line", "0,0"), "expected two or more corners"),
+        (("section", "--row", "1", "--column", "1"), "give one of"),
+        (("block", "--open", "-900,-900 -900,2000"), "leaves nothing"),
+        (("surface", "snad"), 'Did you mean "sand"'),
+    ):
+        code, _, err = command("draw", words[0], site, *words[1:])
+        assert code == 2
+        assert message in err
+    (first_project / "photo.pgw").unlink()
+    with pytest.raises(ik.InputError, match=r"does not say where it lies\. Put a world file beside it"):
+        ik.read_site(site)

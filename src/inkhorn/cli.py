@@ -27,6 +27,11 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
 )
 
+drawing = typer.Typer(
+    no_args_is_help=True, help="Draw a project before it is solved: plan, section, block, surface."
+)
+app.add_typer(drawing, name="draw")
+
 SiteFile = Annotated[
     Path, typer.Argument(help="The project file, such as quillmere/site.toml.", metavar="SITE.toml")
 ]
@@ -117,7 +122,8 @@ def check(site: SiteFile, grid: GridName = None) -> None:
     project = _read(site)
     typer.echo(repr(project.site))
     model, findings = check_project(project, grid)
-    typer.echo(f"{model.grid.mesh!r}\n{model.grid!r}")
+    covered, boundary = model.grid.mesh.area.sum(), project.site.boundary.area
+    typer.echo(f"{model.grid.mesh!r}, {covered / boundary - 1:+.2%} against the boundary\n{model.grid!r}")
     if model.placed is not None:
         shares = [f"{share:.1%}" if share else "-" for share in model.placed["share outside"]]
         _print_frame(model.placed.assign(**{"share outside": shares}), "What landed where")
@@ -211,6 +217,108 @@ def demo(
     _print_frame(table, "Parameters, beside the truth that the levels were made with")
     _print_frame(result.after.budget(), "Water budget")
     typer.echo(f"Everything is in {run_folder}\nNow change {site} and try: inkhorn run {site}")
+
+
+Picture = Annotated[
+    Path | None,
+    typer.Option(
+        help="The PNG file; a new one in the folder `pictures` beside the project file if not given."
+    ),
+]
+Exaggeration = Annotated[float | None, typer.Option(help="Of heights over lengths.", min=1e-3)]
+
+
+def _corners(words: str | None, option: str) -> list[tuple[float, float]] | None:
+    """Corners of a line, as in ``"0,0 500,300"``."""
+    from inkhorn.errors import InputError
+
+    if words is None:
+        return None
+    try:
+        pairs = [tuple(float(v) for v in corner.split(",")) for corner in words.split()]
+    except ValueError:
+        pairs = []
+    if len(pairs) < 2 or any(len(p) != 2 for p in pairs):
+        raise InputError(
+            f'{option} is "{words}"; expected two or more corners in m, x and y with a comma between, as in '
+            '"0,0 500,300".'
+        )
+    return [(p[0], p[1]) for p in pairs]
+
+
+@drawing.command("plan")
+def draw_plan(
+    site: SiteFile,
+    grid: Annotated[
+        list[str] | None, typer.Option("--grid", help="A grid by name; may be given several times.")
+    ] = None,
+    over: Annotated[
+        bool, typer.Option("--over", help="Lay several over each other, not side by side.")
+    ] = False,
+    out: Picture = None,
+) -> None:
+    """Draw the cells of one or more grids in plan, with the site's features."""
+    from inkhorn.pictures import picture_plans
+
+    project = _read(site)
+    names: list[str | None] = list(grid) if grid else [None]
+    typer.echo(f"Drawn in {picture_plans(project, names, over=over, out=out)}")
+
+
+@drawing.command("section")
+def draw_section(
+    site: SiteFile,
+    grid: GridName = None,
+    line: Annotated[str | None, typer.Option(help='Corners in m, as in "0,0 500,300".')] = None,
+    row: Annotated[int | None, typer.Option(help="Along a row of rectangles, from 0 in the south.")] = None,
+    column: Annotated[int | None, typer.Option(help="Along a column, from 0 in the west.")] = None,
+    exaggeration: Exaggeration = None,
+    out: Picture = None,
+) -> None:
+    """Draw a section through the layers: along the project's line if no other is given."""
+    from inkhorn.errors import InputError
+    from inkhorn.pictures import picture_section
+
+    if sum(v is not None for v in (line, row, column)) > 1:
+        raise InputError("give one of --line, --row and --column.")
+    project = _read(site)
+    corners = _corners(line, "--line")
+    made = picture_section(
+        project, grid, line=corners, row=row, column=column, exaggeration=exaggeration, out=out
+    )
+    typer.echo(f"Drawn in {made}")
+
+
+@drawing.command("block")
+def draw_block(
+    site: SiteFile,
+    grid: GridName = None,
+    opened: Annotated[
+        str | None,
+        typer.Option("--open", help="A line to open it along; what lies right of it is taken away."),
+    ] = None,
+    exaggeration: Exaggeration = None,
+    out: Picture = None,
+) -> None:
+    """Draw the layers as a block, opened along a line."""
+    from inkhorn.pictures import picture_block
+
+    project = _read(site)
+    made = picture_block(project, grid, opened=_corners(opened, "--open"), exaggeration=exaggeration, out=out)
+    typer.echo(f"Drawn in {made}")
+
+
+@drawing.command("surface")
+def draw_surface(
+    site: SiteFile,
+    name: Annotated[str, typer.Argument(help="`ground`, or the layer whose base it is.", metavar="LAYER")],
+    out: Picture = None,
+) -> None:
+    """Draw a surface with its contours and the points it was made of."""
+    from inkhorn.pictures import picture_surface
+
+    project = _read(site)
+    typer.echo(f"Drawn in {picture_surface(project, name, out=out)}")
 
 
 def main() -> None:

@@ -154,6 +154,10 @@ def draw_site(
     """
     if site is None:
         return
+    if site.picture is not None:
+        west, east, south, north = ax.get_xlim() + ax.get_ylim()
+        ax.imshow(site.picture.dots, extent=site.picture.extent, zorder=0, interpolation="bilinear")
+        ax.set(xlim=(west, east), ylim=(south, north))
     _outline(ax, site.boundary, color=INK, lw=1.2)
     said: set[str] = set()
     for feature in site.features:

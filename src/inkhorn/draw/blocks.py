@@ -96,7 +96,7 @@ def block(
     ax.set_xlabel("x [m]", labelpad=10)
     ax.set_ylabel("y [m]", labelpad=10)
     ax.set_zlabel("elevation [m]")
-    ax.set_title(f"heights × {used:g}", y=0.93)
+    ax.set_title(f"heights × {used:g}", y=1.02)
     if values is None:
         marks = [
             Line2D([], [], marker="s", ls="", color=LAYER_COLOURS[m % len(LAYER_COLOURS)])

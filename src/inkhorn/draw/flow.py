@@ -55,7 +55,8 @@ def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | 
     wet = flow.filled(step)[cells] > 0.01
     head[there] = np.where(wet, flow.steps[step].heads[cells], np.nan)
     if np.isfinite(head).any():
-        filled = draw_cells(ax, grid, head, cmap="YlGnBu", alpha=0.9)
+        under = flow.model.site is not None and flow.model.site.picture is not None
+        filled = draw_cells(ax, grid, head, cmap="YlGnBu", alpha=0.55 if under else 0.9)
         ax.figure.colorbar(filled, ax=ax, label="head [m]", shrink=0.8)
         if np.nanmax(head) - np.nanmin(head) > 1e-6:
             levels = MaxNLocator(12, steps=[1, 2, 5, 10]).tick_values(np.nanmin(head), np.nanmax(head))

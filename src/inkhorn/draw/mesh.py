@@ -16,7 +16,17 @@ if TYPE_CHECKING:
 __all__ = ["plan"]
 
 
-def plan(mesh: PlanMesh, site: Site | None = None, *, ax: Axes | None = None) -> Axes:
+_LINES = ("#7a8b99", "#c1121f", "#1b998b", "#6a1b9a", "#d9894c")  # of grids that lie over each other
+
+
+def plan(
+    mesh: PlanMesh,
+    site: Site | None = None,
+    *,
+    colour: int = 0,
+    legend: bool = True,
+    ax: Axes | None = None,
+) -> Axes:
     """Draw the cells of a plan mesh, with the site's features over them.
 
     Parameters
@@ -25,6 +35,10 @@ def plan(mesh: PlanMesh, site: Site | None = None, *, ax: Axes | None = None) ->
         Of any kind.
     site : Site, optional
         Whose features are drawn.
+    colour : int
+        Which of the colours for lines, so that several can be told apart.
+    legend : bool
+        Whether to explain the features.
     ax : Axes, optional
         Where to draw; a new figure if not given.
 
@@ -39,8 +53,10 @@ def plan(mesh: PlanMesh, site: Site | None = None, *, ax: Axes | None = None) ->
     map_axes(ax, mesh)
     parts = shapely.get_parts(shapely.boundary(mesh.polygons()))
     rings = [shapely.get_coordinates(part) for part in parts]
-    ax.add_collection(LineCollection(rings, colors="#7a8b99", linewidths=0.4, zorder=1))
+    ax.add_collection(LineCollection(rings, colors=_LINES[colour % len(_LINES)], linewidths=0.4, zorder=1))
     draw_site(ax, site, bores=False)
+    if not legend and ax.get_legend() is not None:
+        ax.get_legend().remove()  # type: ignore[union-attr]  # just seen
     size = np.sqrt(mesh.area)
     ax.set_title(f"{mesh.n_cells} cells of {size.min():.3g} to {size.max():.3g} m")
     return ax

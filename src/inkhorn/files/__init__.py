@@ -2,12 +2,13 @@
 
 from inkhorn.files.grids import GridFile, read_grid, write_grid
 from inkhorn.files.meshes import MeshFile, read_mesh
+from inkhorn.files.pictures import read_picture
 from inkhorn.files.project import Project, read_project, read_site
 from inkhorn.files.rasters import read_raster
 from inkhorn.files.results import write_concentration, write_flow, write_paths, write_table
 from inkhorn.files.shapes import Shape, read_shapes
 from inkhorn.files.tables import Table, read_table
-from inkhorn.files.whole import NewFolder, new_folder, written_whole
+from inkhorn.files.whole import NewFolder, free_name, new_folder, written_whole
 
 __all__ = [
     "GridFile",
@@ -16,9 +17,11 @@ __all__ = [
     "Project",
     "Shape",
     "Table",
+    "free_name",
     "new_folder",
     "read_grid",
     "read_mesh",
+    "read_picture",
     "read_project",
     "read_raster",
     "read_shapes",

@@ -11,18 +11,33 @@ import numpy as np
 
 from inkhorn.errors import InputError, did_you_mean
 from inkhorn.files.meshes import read_mesh
+from inkhorn.files.pictures import read_picture
 from inkhorn.files.project_file import (
     Column,
     GridPart,
     LayerPart,
     ProjectFile,
+    ShapeFile,
     SurfacePart,
+    WellsPart,
     load_project_file,
 )
 from inkhorn.files.rasters import read_raster
 from inkhorn.files.shapes import Shape, read_shapes
 from inkhorn.files.tables import Table, read_table
-from inkhorn.site import Bore, Drain, Feature, FixedHead, Material, Recharge, River, Site, Species, Well
+from inkhorn.site import (
+    Bore,
+    Drain,
+    Feature,
+    FixedHead,
+    Material,
+    Picture,
+    Recharge,
+    River,
+    Site,
+    Species,
+    Well,
+)
 from inkhorn.space import (
     Band,
     BetweenSurface,
@@ -37,6 +52,7 @@ from inkhorn.space import (
     Strata,
     Surface,
     Variogram,
+    ZonedSurface,
     layered,
     rectangles,
     split_in_four,
@@ -153,10 +169,25 @@ class _Reader:
         """Say where a key stands."""
         return f"{self.path.name}, line {self.places.of(key)}"
 
-    def table(self, file: str, *key: Any) -> Table:
-        table = read_table(self.folder / file, units=self.units, asked_by=f"named in {self.by(*key)}")
+    def table(self, file: str, *key: Any, sheet: str | None = None) -> Table:
+        asked_by = f"named in {self.by(*key)}"
+        table = read_table(self.folder / file, units=self.units, sheet=sheet, asked_by=asked_by)
         self.files[self.folder / file] = None
         return table
+
+    def on_map(self, table: Table, local: bool, *key: Any, x: str = "x", y: str = "y") -> tuple[Any, Any]:
+        """Read places on the map, from columns in its coordinates or in local ones."""
+        u, v = table.numbers(x, "length"), table.numbers(y, "length")
+        if not local:
+            return u, v
+        frame = self.asked.local
+        if frame is None:
+            raise InputError(
+                f"{self.by(*key)}: local coordinates need a table that places them, as in\n"
+                "[local]\norigin = [3500, 2100]\nrotation = 30"
+            )
+        c, s = np.cos(np.deg2rad(frame.rotation)), np.sin(np.deg2rad(frame.rotation))
+        return frame.origin[0] + c * u - s * v, frame.origin[1] + s * u + c * v
 
     def shapes(self, part: Any, kinds: tuple[str, ...], *key: Any) -> list[Shape]:
         shapes, crs = read_shapes(
@@ -213,15 +244,26 @@ class _Reader:
         if part.between is not None:
             upper, lower = (self._known_surface(name, *key) for name in part.between)
             return BetweenSurface(upper, lower, part.share)
-        assert part.points is not None  # the file's model sees to that
-        table = self.table(part.points, *key)
-        x, y, z = (table.numbers(axis, "length") for axis in ("x", "y", part.z))
-        _, first, count = np.unique(np.column_stack([x, y]), axis=0, return_index=True, return_counts=True)
-        if (count > 1).any():
-            k = int(first[count > 1][0])
-            raise InputError(
-                f"{table.row(k)}: the point x={x[k]:g}, y={y[k]:g} stands more than once. Keep one of them."
+        if part.polygons is not None:
+            shapes = self.shapes(
+                ShapeFile(file=part.polygons, table=part.table), ("Polygon", "MultiPolygon"), *key
             )
+            heights = tuple(shape.number(part.z, "length", units=self.units) for shape in shapes)
+            return ZonedSurface(tuple(s.geometry for s in shapes), heights, f"{part.z} of {part.polygons}")
+        assert part.points is not None  # the file's model sees to that
+        table = self.table(part.points, *key, sheet=part.sheet)
+        x, y = self.on_map(table, part.local, *key, x=part.x, y=part.y)
+        z = table.numbers(part.z, "length")
+        _, first, group = np.unique(np.column_stack([x, y]), axis=0, return_index=True, return_inverse=True)
+        twice = np.flatnonzero(z != z[first][group.ravel()])
+        if len(twice):
+            k, other = int(twice[0]), int(first[group.ravel()[twice[0]]])
+            raise InputError(
+                f"{table.row(k)}: the point x={x[k]:g}, y={y[k]:g} has {part.z} {z[k]:g} m, but {z[other]:g} m in "
+                f"{table.row(other)} ({len(twice)} such points). Keep one of them."
+            )
+        kept = np.sort(first)  # a point that stands twice alike counts once
+        x, y, z = x[kept], y[kept], z[kept]
         curve = Variogram(**part.variogram.model_dump()) if part.variogram is not None else Variogram()
         return PointSurface(
             x,
@@ -232,6 +274,7 @@ class _Reader:
             neighbours=part.neighbours,
             power=part.power,
             variogram=curve,
+            source=tuple(table.row(int(k)) for k in kept),
         )
 
     def strata(self) -> Strata:
@@ -279,7 +322,7 @@ class _Reader:
                         name=str(name), source=shape.source, shape=shape.geometry, **values(part, shape)
                     )
         if self.asked.wells is not None:
-            yield from self._wells(self.asked.wells.file)
+            yield from self._wells(self.asked.wells)
 
     def _value(self, value: Any, shape: Shape, kind: str) -> Any:
         if isinstance(value, Column):
@@ -299,11 +342,13 @@ class _Reader:
     def _recharge(self, part: Any, shape: Shape) -> dict[str, Any]:
         return {"rate": self._value(part.rate, shape, "rate"), "concentration": part.concentration}
 
-    def _wells(self, file: str) -> Iterator[Feature]:
-        table = self.table(file, "wells", "file")
+    def _wells(self, part: WellsPart) -> Iterator[Feature]:
+        table = self.table(part.file, "wells", "file", sheet=part.sheet)
         if not (table.has("abstraction") or table.has("injection")):
             table.text("abstraction")  # says what is missing
-        lengths = {k: table.numbers(k, "length") for k in ("x", "y", "screen_top", "screen_bottom")}
+        x, y = self.on_map(table, part.local, "wells", "local")
+        lengths = {k: table.numbers(k, "length") for k in ("screen_top", "screen_bottom")}
+        lengths |= {"x": x, "y": y}
         lengths["radius"] = table.numbers("radius", "length", default=0.15)
         flows = {k: table.numbers(k, "flow", default=0.0) for k in ("abstraction", "injection")}
         for k, name in enumerate(table.text("name")):
@@ -314,9 +359,10 @@ class _Reader:
         part = self.asked.bores
         if part is None:
             return ()
-        table, dips = self.table(part.file, "bores", "file"), self.table(part.levels, "bores", "levels")
+        table = self.table(part.file, "bores", "file", sheet=part.sheet)
+        dips = self.table(part.levels, "bores", "levels", sheet=part.levels_sheet)
         names, layers = table.text("name"), table.text("layer")
-        x, y = table.numbers("x", "length"), table.numbers("y", "length")
+        x, y = self.on_map(table, part.local, "bores", "local")
         whose = np.array(dips.text("name"))
         unknown = np.flatnonzero(~np.isin(whose, names))
         if len(unknown):
@@ -382,7 +428,18 @@ class _Reader:
             species=tuple(Species(s.name, s.unit, s.start, s.limit) for s in asked.species),
             name=asked.title,
             crs=self.crs[0] if self.crs else None,
+            picture=self.picture(),
         )
+
+    def picture(self) -> Picture | None:
+        """Read the picture to lay under maps."""
+        name = self.asked.draw.picture
+        if name is None:
+            return None
+        picture, crs = read_picture(self.folder / name, asked_by=f"named in {self.by('draw', 'picture')}")
+        self._same_crs(crs, name, "draw", "picture")
+        self.files[self.folder / name] = None
+        return picture
 
     def check_names(self, site: Site) -> None:
         """See that what is asked for is there."""

@@ -127,10 +127,20 @@ class VariogramPart(Part):
 
 
 class SurfacePart(Part):
-    """A surface, from one of: points of a CSV file, a raster, one elevation, another surface."""
+    """A surface, from one of: points of a table, a raster, polygons, one elevation, another surface.
+
+    Points stand in the columns `x`, `y` and `z` of a CSV, text or XLSX file, in coordinates of the map
+    or of the table [local]; polygons hold their elevation in the attribute `z`.
+    """
 
     points: str | None = None
+    sheet: str | None = None
+    x: str = "x"
+    y: str = "y"
     z: str = "z"
+    local: bool = False
+    polygons: str | None = None
+    table: str | None = None
     method: Literal["linear", "nearest", "inverse_distance", "natural", "cubic", "thin_plate", "kriging"] = (
         "linear"
     )
@@ -148,12 +158,13 @@ class SurfacePart(Part):
 
     @model_validator(mode="after")
     def _one(self) -> SurfacePart:
-        ways = ("points", "raster", "elevation", "under", "between")
+        ways = ("points", "raster", "polygons", "elevation", "under", "between")
         given = [way for way in ways if getattr(self, way) is not None]
         if len(given) != 1:
             raise ValueError(
-                f"a surface is made in one way; got {given or 'none'}. Give one of `points` (a CSV file with x, y "
-                "and z), `raster` (a file), `elevation`, `under` (a surface, and a `depth`) or `between` (two)"
+                f"a surface is made in one way; got {given or 'none'}. Give one of `points` (a table with x, y "
+                "and z), `raster` (a file), `polygons` (a file, with z in an attribute), `elevation`, `under` (a "
+                "surface, and a `depth`) or `between` (two)"
             )
         if self.method == "kriging" and self.variogram is None:
             raise ValueError('kriging needs a variogram, as in variogram = { range = "800 m" }')
@@ -164,6 +175,13 @@ class BoundaryPart(ShapeFile):
     """The site's polygon, and polygons within it that take no part."""
 
     holes: ShapeFile | None = None
+
+
+class LocalPart(Part):
+    """Local coordinates: where their origin lies on the map, and how their axes are turned [degrees]."""
+
+    origin: tuple[Length, Length]
+    rotation: Number = 0.0
 
 
 class ChangePart(ShapeFile):
@@ -300,16 +318,21 @@ class RechargePart(FeaturePart):
 
 
 class WellsPart(Part):
-    """A CSV file with name, x, y, screen_top, screen_bottom, and abstraction or injection."""
+    """A table with name, x, y, screen_top, screen_bottom, and abstraction or injection."""
 
     file: str
+    sheet: str | None = None
+    local: bool = False
 
 
 class BoresPart(Part):
-    """A CSV file with name, x, y, layer; and one of levels with name, date, level."""
+    """A table with name, x, y, layer; and one of levels with name, date, level."""
 
     file: str
+    sheet: str | None = None
+    local: bool = False
     levels: str
+    levels_sheet: str | None = None
 
 
 class SpeciesPart(Part):
@@ -349,10 +372,11 @@ class FitPart(Part):
 
 
 class DrawPart(Part):
-    """Where sections are cut: x and y of the line's corners."""
+    """Where sections are cut: x and y of the line's corners; a georeferenced picture to lay under maps."""
 
     section: list[tuple[Length, Length]] | None = Field(default=None, min_length=2)
     exaggeration: Number | None = None
+    picture: str | None = None
 
 
 class ProjectFile(Part):
@@ -360,6 +384,7 @@ class ProjectFile(Part):
 
     title: str
     units: Units = Units()
+    local: LocalPart | None = None
     boundary: BoundaryPart
     grid: GridPart
     grids: dict[str, GridPart] = Field(default_factory=dict)

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from inkhorn.errors import InputError
 
-__all__ = ["NewFolder", "new_folder", "written_whole"]
+__all__ = ["NewFolder", "free_name", "new_folder", "written_whole"]
 
 
 @dataclass
@@ -20,6 +20,14 @@ class NewFolder:
 
     path: Path
     goal: Path
+
+
+def free_name(path: Path) -> Path:
+    """Return a path if nothing is there, else the first of ``name-2``, ``name-3`` and so on that is free."""
+    number, free = 2, path
+    while free.exists():
+        free, number = path.with_name(f"{path.stem}-{number}{path.suffix}"), number + 1
+    return free
 
 
 @contextmanager

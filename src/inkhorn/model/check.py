@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from inkhorn.errors import InputError
 from inkhorn.model.model import Model
 from inkhorn.model.terms import DrainTerm, FixedHeadTerm
+from inkhorn.space import flow_rows, point_surfaces
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -19,11 +20,14 @@ if TYPE_CHECKING:
 __all__ = ["Finding", "Findings", "check", "levelless_cells"]
 
 
+_GRAVITY = ("error", "warning", "note")
+
+
 @dataclass(frozen=True)
 class Finding:
     """One thing found: how grave, what, where, and what to do about it."""
 
-    severity: str  # "error" or "warning"
+    severity: str  # "error", "warning" or "note"
     what: str
     where: str
     remedy: str
@@ -197,6 +201,75 @@ def _check_strata(model: Model) -> Iterator[Finding]:
             )
 
 
+def _check_points(model: Model) -> Iterator[Finding]:
+    """Data points that stand out, lie far away, or are missed by the surface made of them."""
+    import shapely
+
+    if model.site is None:
+        return
+    strata, boundary = model.site.strata, model.site.boundary
+    surfaces = [("the ground", strata.ground), *((f'the base of "{n.name}"', n.base) for n in strata.layers)]
+    reach = 0.5 * shapely.length(shapely.LineString([boundary.bounds[:2], boundary.bounds[2:]]))
+    seen: set[int] = set()
+    for name, surface in surfaces:
+        for points in point_surfaces(surface):
+            if id(points) in seen:
+                continue
+            seen.add(id(points))
+            odd = points.outliers()
+            if len(odd):
+                yield Finding(
+                    "warning",
+                    f"{_count(len(odd), 'data point')} of {name} {'stands' if len(odd) == 1 else 'stand'} out from "
+                    "the neighbours",
+                    "; ".join(points.where(int(k)) for k in odd[:3]) + ("; …" if len(odd) > 3 else ""),
+                    "Check depth against elevation, sign and unit; `inkhorn draw surface` shows them.",
+                )
+            far = np.flatnonzero(shapely.distance(boundary, shapely.points(points.x, points.y)) > reach)
+            if len(far):
+                yield Finding(
+                    "warning",
+                    f"{_count(len(far), 'data point')} of {name} {'lies' if len(far) == 1 else 'lie'} far outside the "
+                    "boundary",
+                    points.where(int(far[0])),
+                    "Check the coordinates, or leave them out.",
+                )
+            miss = np.abs(points.misses())
+            if miss.max() > 0.1:
+                yield Finding(
+                    "note",
+                    f"{name} misses its data points by up to {miss.max():.2g} m ({points.method})",
+                    points.where(int(np.argmax(miss))),
+                    "As its method has it; linear, natural, cubic and thin-plate surfaces pass through their points.",
+                )
+
+
+def _count(number: int, noun: str) -> str:
+    return f"{number} {noun}{'' if number == 1 else 's'}"
+
+
+def _check_rows(model: Model) -> Iterator[Finding]:
+    """Cells whose head might overshoot those around."""
+    rows = flow_rows(model.grid, model.horizontal_conductivity, model.vertical_conductivity)
+    unsafe = rows.losing_monotonicity()
+    if len(unsafe):
+        yield Finding(
+            "note",
+            f"in {len(unsafe)} of {model.grid.n_cells} cells, where cells of different size meet, heads may overshoot "
+            "those around them a little",
+            _place(model, int(unsafe[0])),
+            "Look at the heads there; a larger `ring` makes sizes change more slowly.",
+        )
+    if len(rows.inexact):
+        first = int(model.grid.faces.cells[rows.inexact[0], 0])
+        yield Finding(
+            "note",
+            f"the flow across {len(rows.inexact)} of {len(model.grid.faces)} faces is not exact for want of neighbours",
+            _place(model, first),
+            "Split no single rows of cells.",
+        )
+
+
 def _check_bores(model: Model) -> Iterator[Finding]:
     if model.site is None:
         return
@@ -230,7 +303,9 @@ def check(model: Model) -> Findings:
         _check_placed,
         _check_below,
         _check_strata,
+        _check_points,
         _check_bores,
+        _check_rows,
     )
     rows = [finding for look in looks for finding in look(model)]
-    return Findings(tuple(sorted(rows, key=lambda f: f.severity)))
+    return Findings(tuple(sorted(rows, key=lambda f: _GRAVITY.index(f.severity))))

@@ -1,7 +1,7 @@
 """What is known of a place: features, materials, bores; no cell appears here."""
 
 from inkhorn.site.features import Drain, Feature, FixedHead, Recharge, River, Well, along_line
-from inkhorn.site.site import Bore, Material, Site, Species
+from inkhorn.site.site import Bore, Material, Picture, Site, Species
 
 __all__ = [
     "Bore",
@@ -9,6 +9,7 @@ __all__ = [
     "Feature",
     "FixedHead",
     "Material",
+    "Picture",
     "Recharge",
     "River",
     "Site",

@@ -13,7 +13,7 @@ from inkhorn.errors import InputError, check_nonnegative, check_positive
 from inkhorn.site.features import Feature, Well
 from inkhorn.space import Strata
 
-__all__ = ["Bore", "Material", "Site", "Species"]
+__all__ = ["Bore", "Material", "Picture", "Site", "Species"]
 
 
 @dataclass(frozen=True)
@@ -105,6 +105,23 @@ class Bore:
 
 
 @dataclass(frozen=True, eq=False)
+class Picture:
+    """A picture to lay under maps.
+
+    Parameters
+    ----------
+    dots : ndarray of uint8, (rows, columns, 3 or 4)
+        Colours, the first row northernmost.
+    extent : (float, float, float, float)
+        West, east, south and north edge [m].
+    """
+
+    dots: NDArray[np.uint8] = field(repr=False)
+    extent: tuple[float, float, float, float]
+    source: str = ""
+
+
+@dataclass(frozen=True, eq=False)
 class Site:
     """Boundary, layers, materials, features and bores of a place.
 
@@ -122,6 +139,8 @@ class Site:
         Where levels were measured.
     species : tuple of Species
         What is dissolved.
+    picture : Picture, optional
+        Laid under maps.
     """
 
     boundary: Any = field(repr=False)
@@ -132,6 +151,7 @@ class Site:
     species: tuple[Species, ...] = ()
     name: str = "site"
     crs: str | None = None
+    picture: Picture | None = field(default=None, repr=False)
 
     def __post_init__(self) -> None:
         if self.boundary.is_empty or self.boundary.geom_type != "Polygon" or not self.boundary.is_valid:

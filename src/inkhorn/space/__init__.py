@@ -19,6 +19,8 @@ from inkhorn.space.surfaces import (
     PatchedSurface,
     PointSurface,
     Surface,
+    ZonedSurface,
+    point_surfaces,
 )
 from inkhorn.space.voronoi import VoronoiMesh, voronoi
 
@@ -49,9 +51,11 @@ __all__ = [
     "Surface",
     "Variogram",
     "VoronoiMesh",
+    "ZonedSurface",
     "flow_rows",
     "kriging_rows",
     "layered",
+    "point_surfaces",
     "rectangles",
     "sampling_rows",
     "series_conductance",

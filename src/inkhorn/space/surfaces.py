@@ -23,6 +23,8 @@ __all__ = [
     "PatchedSurface",
     "PointSurface",
     "Surface",
+    "ZonedSurface",
+    "point_surfaces",
 ]
 
 Array = NDArray[np.float64]
@@ -73,6 +75,8 @@ class PointSurface:
         Of the inverse distance.
     variogram : Variogram
         For kriging.
+    source : tuple of str
+        Where each point came from, for messages.
 
     References
     ----------
@@ -88,6 +92,7 @@ class PointSurface:
     neighbours: int = 24
     power: float = 2.0
     variogram: Variogram = field(default_factory=Variogram)
+    source: tuple[str, ...] = field(default=(), repr=False)
 
     def __post_init__(self) -> None:
         for axis in "xyz":
@@ -199,6 +204,10 @@ class PointSurface:
         z[on_point] = self.z[nearest[on_point]]
         return z
 
+    def where(self, point: int) -> str:
+        """Return where a point came from, in words."""
+        return self.source[point] if self.source else f"point {point} of {self.name}"
+
     def misses(self) -> Array:
         """Return how far the surface passes above each of its points, (n,) [m]."""
         return self.at(self.x, self.y) - self.z
@@ -206,8 +215,8 @@ class PointSurface:
     def outliers(self, *, neighbours: int = 8, times: float = 6.0) -> NDArray[np.int64]:
         """Return the points that stand out from their neighbours.
 
-        A point stands out if it lies off the plane through its neighbours by more than `times` the
-        median of all points (and by more than 1 mm).
+        A point stands out if it lies off the plane through its neighbours by more than `times` what is
+        usual, among all points and among those neighbours themselves (and by more than 1 mm).
 
         Returns
         -------
@@ -222,7 +231,9 @@ class PointSurface:
         planes = np.concatenate([arm, np.ones((len(self.z), count, 1))], axis=2)
         fitted = np.linalg.pinv(planes) @ self.z[nearest][:, :, None]
         off = np.abs(fitted[:, 2, 0] - self.z)
-        bad = np.flatnonzero(off > max(times * float(np.median(off)), 1e-3))
+        rough = np.sqrt(np.mean(((planes @ fitted)[:, :, 0] - self.z[nearest]) ** 2, axis=1))
+        usual = np.maximum(float(np.median(off)), rough)
+        bad = np.flatnonzero(off > np.maximum(times * usual, 1e-3))
         return bad[np.argsort(-off[bad])]
 
 
@@ -291,6 +302,53 @@ def _between(knots: Array, at: Array) -> tuple[NDArray[np.int64], Array]:
     return k, np.clip((at - knots[k]) / (knots[k + 1] - knots[k]), 0.0, 1.0)
 
 
+@dataclass(frozen=True, eq=False)
+class ZonedSurface:
+    """An elevation in each of some polygons, as a mesh made elsewhere states them.
+
+    Parameters
+    ----------
+    shapes : tuple of shapely Polygon
+        Where polygons meet, the first counts.
+    z : tuple of float
+        Elevation in each [m].
+    name : str
+        Used in messages.
+    """
+
+    shapes: tuple[Any, ...]
+    z: tuple[float, ...]
+    name: str = "polygons"
+
+    def __post_init__(self) -> None:
+        check_finite(f"{self.name}.z", self.z, unit="m")
+        if len(self.z) != len(self.shapes) or not self.shapes:
+            raise InputError(
+                f"{self.name} has {len(self.shapes)} polygons and {len(self.z)} elevations; expected as many."
+            )
+
+    @cached_property
+    def _tree(self) -> Any:
+        import shapely
+
+        return shapely.STRtree(self.shapes)
+
+    def at(self, x: ArrayLike, y: ArrayLike) -> Array:
+        import shapely
+
+        x, y = np.broadcast_arrays(np.asarray(x, dtype=np.float64), np.asarray(y, dtype=np.float64))
+        first = np.full(x.size, len(self.shapes))
+        point, shape = self._tree.query(shapely.points(x.ravel(), y.ravel()), predicate="intersects")
+        np.minimum.at(first, point, shape)
+        bad = np.flatnonzero(first == len(self.shapes))
+        if len(bad):
+            raise InputError(
+                f"{self.name} has no polygon at x={x.ravel()[bad[0]]:g}, y={y.ravel()[bad[0]]:g} ({len(bad)} of "
+                f"{x.size} places). Draw one there, or patch it with another surface."
+            )
+        return np.asarray(self.z, dtype=np.float64)[first].reshape(x.shape)
+
+
 @dataclass(frozen=True)
 class OffsetSurface:
     """Another surface, raised by an offset (negative lowers it) [m]."""
@@ -357,3 +415,14 @@ class PatchedSurface:
         if here.any():
             z[here] = self.inside.at(x[here], y[here])
         return z
+
+
+def point_surfaces(surface: Surface) -> list[PointSurface]:
+    """Return every surface of points that a surface is made of."""
+    if isinstance(surface, PointSurface):
+        return [surface]
+    parts = [
+        getattr(surface, name, None) for name in ("surface", "upper", "lower", "below", "above", "inside")
+    ]
+    found = [p for part in parts if part is not None for p in point_surfaces(part)]
+    return list({id(p): p for p in found}.values())
