@@ -89,7 +89,8 @@ def polygonal() -> Any:
     error = mesh.area.sum() / outline.area - 1
     return mesh, (
         f"{mesh.n_cells} cells of {size.min():.3g} to {size.max():.3g} m; smallest angle {angles.min():.1f}° "
-        f"({sharp} below 20°), wells and corners off their centres by {off:.0e} m, short faces {short:.1e}, area off by {error:.0e}"
+        f"({sharp} below 20°), wells and corners off their centres by {off:.0e} m, short faces {short:.1e}, "
+        f"area off by {error:.0e}"
     )
 
 

@@ -22,6 +22,13 @@ PICTURES = {
     "paths.png": "paths.png",
     "concentration_at_wells.png": "concentration_at_wells.png",
 }
+GRIDS = ("banded", "split", "voronoi")
+SITE = "quillmere/site.toml"
+DRAWN = {
+    ("plan", SITE, *(word for grid in GRIDS for word in ("--grid", grid))): "grids.png",
+    ("block", SITE, "--grid", "split", "--open", "5050,4050 3700,2900 1300,1300"): "block.png",
+    ("surface", SITE, "peat"): "surface.png",
+}
 
 
 def said(folder: Path, *words: str) -> str:
@@ -56,21 +63,6 @@ def picture_of_terminal(text: str, path: Path, columns: int = 118) -> None:
     figure.savefig(path)
 
 
-def picture_of_grids(site_file: Path, path: Path) -> None:
-    """Draw two of the project's grids side by side."""
-    from matplotlib.figure import Figure
-
-    import inkhorn as ik
-
-    project = ik.read_project(site_file)
-    figure = Figure(figsize=(12.8, 6.2), dpi=100)
-    for ax, name in zip(figure.subplots(1, 2), ("banded", "voronoi"), strict=True):
-        ik.draw.plan(project.mesh(name), project.site, ax=ax)
-        ax.set_title(f"{name}: {ax.get_title()}")
-    figure.subplots_adjust(left=0.06, right=0.98, bottom=0.08, top=0.94)
-    figure.savefig(path)
-
-
 def main() -> None:
     """Run the demo and the commands in a folder that is thrown away, and keep their pictures."""
     HERE.mkdir(exist_ok=True)
@@ -79,12 +71,13 @@ def main() -> None:
         picture_of_terminal(said(folder, "demo"), HERE / "demo.png")
         for made, kept in PICTURES.items():
             shutil.copyfile(folder / "quillmere" / "runs" / "fit-001" / made, HERE / kept)
-        for grid in ("banded", "voronoi"):
+        for grid in GRIDS:
             said(folder, "run", "quillmere/site.toml", "--grid", grid)
-        runs = folder / "quillmere" / "runs"
-        said(folder, "compare", *(str(runs / r) for r in ("fit-001", "run-001", "run-002")), "--out", "both")
+        runs = ["fit-001", *(f"run-{grid}-001" for grid in GRIDS)]
+        said(folder, "compare", *(str(folder / "quillmere" / "runs" / r) for r in runs), "--out", "both")
         shutil.copyfile(folder / "both" / "comparison-001" / "heads_at_bores.png", HERE / "compare.png")
-        picture_of_grids(folder / "quillmere" / "site.toml", HERE / "grids.png")
+        for words, kept in DRAWN.items():
+            said(folder, "draw", *words, "--out", str(HERE / kept))
         good = said(folder, "check", "quillmere/site.toml")
         site = folder / "quillmere" / "site.toml"
         text = site.read_text(encoding="utf-8")

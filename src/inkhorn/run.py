@@ -233,7 +233,7 @@ def run_project(
     Returns
     -------
     folder : Path
-        The new run folder; earlier ones are left alone, and none is left half-written.
+        The new run folder, named after the grid; earlier ones are left alone, and none is left half-written.
     flow : FlowResult
     """
     run, parent = run or Run(), out or project.path.parent / "runs"
@@ -244,7 +244,7 @@ def run_project(
     )
     heads = flow.steps[-1].heads
     run.tell(f"steady heads from {heads.min():.2f} to {heads.max():.2f} m; {flow.report}")
-    with new_folder(parent, "run") as made:
+    with new_folder(parent, f"run-{grid}" if grid else "run") as made:
         folder = made.path
         if project.site.bores:
             seen = observe(model)
@@ -319,7 +319,7 @@ def fit_project(
     run.tell(f"stopped: {fit.reason}")
     run.tell(f"before: {fit.statistics(before=True)}")
     run.tell(f"after:  {fit.statistics()}")
-    with new_folder(parent, "fit") as made:
+    with new_folder(parent, f"fit-{grid}" if grid else "fit") as made:
         folder = made.path
         write_table(fit.table(), folder / "parameters.csv")
         before = fit.residuals(before=True)

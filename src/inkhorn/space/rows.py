@@ -372,12 +372,12 @@ def _read_beside(
     cells, faces = grid.cells, grid.faces
     place = np.column_stack([cells.x, cells.y] if in_plan else [cells.x, cells.y, cells.z])
     pairs = faces.cells[~faces.is_floor] if in_plan else faces.cells
-    start, beside = _neighbours(pairs, len(cells))
+    start, beside = _neighbours(pairs, len(cells), cell)
     owners, neighbours, weights = [], [], []
     left = np.arange(len(cell))
     for ring in (1, 2):  # where a cell's own neighbours do not reach, theirs may
         if ring == 2:
-            start, beside = _second_neighbours(start, beside, np.unique(cell[left]))
+            start, beside = _second_neighbours(pairs, len(cells), np.unique(cell[left]))
         count = np.diff(start)[cell[left]]
         missed = []
         for m in np.unique(count):
@@ -401,28 +401,30 @@ def _read_beside(
     return np.concatenate(owners), np.concatenate(neighbours), np.concatenate(weights), left
 
 
-def _neighbours(pairs: Index, n_cells: int) -> tuple[Index, Index]:
-    """Neighbours of each cell: where each one's begin, and all of them."""
-    both = np.unique(np.concatenate([pairs, pairs[:, ::-1]]), axis=0)  # cut cells may touch twice
-    return _table(both[:, 0], both[:, 1], n_cells)
+def _neighbours(pairs: Index, n_cells: int, asked: Index) -> tuple[Index, Index]:
+    """Neighbours of the cells asked for: where each cell's begin, and all of them."""
+    wanted = np.zeros(n_cells, dtype=bool)
+    wanted[asked] = True
+    first, second = np.concatenate([pairs.T, pairs.T[::-1]], axis=1)
+    here = wanted[first]
+    code = np.unique(first[here] * n_cells + second[here])  # cut cells may touch twice
+    first, second = np.divmod(code, n_cells)
+    start = np.concatenate([[0], np.cumsum(np.bincount(first, minlength=n_cells))])
+    return start, second
 
 
-def _second_neighbours(start: Index, beside: Index, cells: Index) -> tuple[Index, Index]:
-    """As `_neighbours`, for some cells only, with the neighbours of their neighbours among theirs."""
+def _second_neighbours(pairs: Index, n_cells: int, asked: Index) -> tuple[Index, Index]:
+    """As `_neighbours`, with the neighbours of their neighbours among theirs."""
     from scipy.sparse import csr_array
 
-    n = len(start) - 1
-    near = csr_array((np.ones(len(beside)), beside, start), shape=(n, n))
-    own = csr_array((np.ones(len(cells)), (cells, cells)), shape=(n, n))
+    first, second = np.concatenate([pairs.T, pairs.T[::-1]], axis=1)
+    near = csr_array((np.ones(len(first)), (first, second)), shape=(n_cells, n_cells))
+    own = csr_array((np.ones(len(asked)), (asked, asked)), shape=(n_cells, n_cells))
     both = (own @ near + own @ near @ near).tocoo()
-    apart = both.row != both.col
-    return _table(both.row[apart], both.col[apart], n)
-
-
-def _table(cell: Index, neighbour: Index, n_cells: int) -> tuple[Index, Index]:
-    order = np.lexsort((neighbour, cell))
-    start = np.concatenate([[0], np.cumsum(np.bincount(cell, minlength=n_cells))])
-    return start, neighbour[order].astype(np.int64)
+    apart = np.flatnonzero(both.row != both.col)
+    order = apart[np.lexsort((both.col[apart], both.row[apart]))]
+    count = np.bincount(both.row[order], minlength=n_cells)
+    return np.concatenate([[0], np.cumsum(count)]), both.col[order].astype(np.int64)
 
 
 def _between(arms: Array, shift: Array, isotropic: bool) -> Array:

@@ -21,6 +21,7 @@ __all__ = ["VoronoiMesh", "voronoi"]
 Array = NDArray[np.float64]
 
 _UNPINCHED = 3  # rounds, at the most, of lengthening edges
+_NEAR_ENOUGH = 0.03  # by which share a distance to the next feature may be too long, for sizes
 _SHORT = 0.12  # edge over centre distance, below which it is lengthened; faces below 0.1 count as bad
 
 
@@ -285,7 +286,7 @@ class _Sizes:
         wanted = np.full(len(places), self.size)
         for size, tree in self.trees:
             reach = (self.size - size) / self.slope
-            away = tree.query(places, distance_upper_bound=reach)[0]
+            away = tree.query(places, eps=_NEAR_ENOUGH, distance_upper_bound=reach, workers=-1)[0]
             wanted = np.minimum(wanted, size + self.slope * away)
         return wanted
 
@@ -459,10 +460,15 @@ def _size_for(outline: Any, cells: int, shapes: list[tuple[Any, float]], growth:
     x, y = np.meshgrid(np.linspace(west, east, 300), np.linspace(south, north, 300))
     here = shapely.contains_xy(outline, x, y)
     places = np.column_stack([x[here], y[here]])
-    low, high = 1e-3 * float(np.sqrt(outline.area)), float(np.sqrt(outline.area))
+    sizes = _Sizes(float(np.sqrt(outline.area)), shapes, growth)
+    away = [(size, tree.query(places, eps=_NEAR_ENOUGH, workers=-1)[0]) for size, tree in sizes.trees]
+    low, high = 1e-3 * sizes.size, sizes.size
     for _ in range(40):
         middle = float(np.sqrt(low * high))
-        count = outline.area * float(np.mean(1.0 / _Sizes(middle, shapes, growth).at(places) ** 2))
+        wanted = np.full(len(places), middle)
+        for size, distance in away:
+            wanted = np.minimum(wanted, size + sizes.slope * distance) if size < middle else wanted
+        count = outline.area * float(np.mean(1.0 / wanted**2))
         low, high = (middle, high) if count > cells else (low, middle)
     return high
 
@@ -473,7 +479,7 @@ def _away_from(places: Array, fixed: Array, sizes: _Sizes) -> Array:
 
     if not len(fixed) or not len(places):
         return places
-    away = KDTree(fixed).query(places)[0]
+    away = KDTree(fixed).query(places, workers=-1)[0]
     return places[away > 0.6 * sizes.at(places)]
 
 
