@@ -439,7 +439,7 @@ def test_pictures_before_solving(first_project, command, tmp_path):
     Image.new("RGB", (50, 40), "#88aa66").save(first_project / "photo.png")
     (first_project / "photo.pgw").write_text("20\n0\n0\n-25\n10\n987.5\n")
     with (first_project / "site.toml").open("a", encoding="utf-8") as file:
-        file.write('\n[draw]\npicture = "photo.png"\n')
+        file.write('\n[draw]\npicture = "photo.png"\n[grids.cells]\nkind = "voronoi"\ncell = 200\n')
     site = first_project / "site.toml"
     picture = ik.read_site(site).picture
     assert (picture.dots.shape, picture.extent) == ((40, 50, 3), (0.0, 1000.0, 0.0, 1000.0))
@@ -452,6 +452,7 @@ def test_pictures_before_solving(first_project, command, tmp_path):
         ("section", "--line", "0,0 900,800", "--out", tmp_path / "new" / "cut.png"),
         ("block", "--open", "0,0 500,500 1000,900"),
         ("surface", "sand"),
+        ("quality", "--grid", "cells"),
     ):
         code, out, err = command("draw", words[0], site, *words[1:])
         assert (code, err) == (0, "")
@@ -463,6 +464,7 @@ def test_pictures_before_solving(first_project, command, tmp_path):
         (("section", "--row", "1", "--column", "1"), "give one of"),
         (("block", "--open", "-900,-900 -900,2000"), "leaves nothing"),
         (("surface", "snad"), 'Did you mean "sand"'),
+        (("quality", "--grid", "fine"), "is not made of Voronoi cells"),
     ):
         code, _, err = command("draw", words[0], site, *words[1:])
         assert code == 2

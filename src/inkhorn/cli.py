@@ -118,12 +118,15 @@ def _read(site: Path) -> Any:
 def check(site: SiteFile, grid: GridName = None) -> None:
     """Read a project, place it on its grid, report what landed where, and look for mistakes. Solves nothing."""
     from inkhorn.run import check_project
+    from inkhorn.space import VoronoiMesh
 
     project = _read(site)
     typer.echo(repr(project.site))
     model, findings = check_project(project, grid)
     covered, boundary = model.grid.mesh.area.sum(), project.site.boundary.area
     typer.echo(f"{model.grid.mesh!r}, {covered / boundary - 1:+.2%} against the boundary\n{model.grid!r}")
+    if isinstance(model.grid.mesh, VoronoiMesh):
+        _print_frame(model.grid.mesh.quality().rename_axis("quality"), "How good the cells are")
     if model.placed is not None:
         shares = [f"{share:.1%}" if share else "-" for share in model.placed["share outside"]]
         _print_frame(model.placed.assign(**{"share outside": shares}), "What landed where")
@@ -306,6 +309,14 @@ def draw_block(
     project = _read(site)
     made = picture_block(project, grid, opened=_corners(opened, "--open"), exaggeration=exaggeration, out=out)
     typer.echo(f"Drawn in {made}")
+
+
+@drawing.command("quality")
+def draw_quality(site: SiteFile, grid: GridName = None, out: Picture = None) -> None:
+    """Draw how good a grid of Voronoi cells is: sizes, faces, angles."""
+    from inkhorn.pictures import picture_quality
+
+    typer.echo(f"Drawn in {picture_quality(_read(site), grid, out=out)}")
 
 
 @drawing.command("surface")

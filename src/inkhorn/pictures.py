@@ -9,12 +9,19 @@ from typing import TYPE_CHECKING, Any
 from inkhorn import draw
 from inkhorn.errors import InputError, did_you_mean
 from inkhorn.files import Project, free_name, written_whole
-from inkhorn.space import Grid, RectangularMesh
+from inkhorn.space import Grid, RectangularMesh, VoronoiMesh
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-__all__ = ["picture_block", "picture_plans", "picture_section", "picture_surface", "save_figure"]
+__all__ = [
+    "picture_block",
+    "picture_plans",
+    "picture_quality",
+    "picture_section",
+    "picture_surface",
+    "save_figure",
+]
 
 Line = Sequence[Sequence[float]]
 
@@ -83,6 +90,22 @@ def picture_plans(project: Project, grids: Sequence[str | None], *, over: bool, 
             ax.set_title(f"{name}: {ax.get_title()}", fontsize=9)
 
     return _saved(project, out, "plan-" + "-".join(names), fill, True)
+
+
+def picture_quality(project: Project, grid: str | None, *, out: Path | None = None) -> Path:
+    """Draw how often sizes, faces and angles of a Voronoi grid occur, and return the file."""
+    mesh = project.mesh(grid)
+    if not isinstance(mesh, VoronoiMesh):
+        raise InputError(
+            f"the grid {grid or 'of the project'} is not made of Voronoi cells, whose quality this is."
+        )
+
+    def fill(figure: Figure) -> None:
+        for ax, measure in zip(figure.subplots(1, 3), mesh.measures(), strict=True):
+            draw.quality(mesh, measure, ax=ax)
+        figure.suptitle(f"{project.site.name}, {grid or 'grid'}: {mesh.n_cells} cells")
+
+    return _saved(project, out, f"quality-{grid or 'grid'}", fill, True)
 
 
 def _line(project: Project, grid: Grid, line: Line | None, row: int | None, column: int | None) -> Any:

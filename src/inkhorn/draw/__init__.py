@@ -3,7 +3,7 @@
 from inkhorn.draw.blocks import block
 from inkhorn.draw.fit import measured_against_computed
 from inkhorn.draw.flow import heads
-from inkhorn.draw.mesh import plan
+from inkhorn.draw.mesh import plan, quality
 from inkhorn.draw.movement import breakthrough, paths, plume
 from inkhorn.draw.sections import section
 from inkhorn.draw.surfaces import surface
@@ -16,6 +16,7 @@ __all__ = [
     "paths",
     "plan",
     "plume",
+    "quality",
     "section",
     "surface",
 ]

@@ -6,14 +6,15 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from inkhorn.draw.base import axes_or_new, draw_site, map_axes
+from inkhorn.draw.base import BANK, WARN, axes_or_new, draw_site, map_axes
+from inkhorn.errors import InputError
 from inkhorn.site import Site
-from inkhorn.space import PlanMesh
+from inkhorn.space import PlanMesh, VoronoiMesh
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-__all__ = ["plan"]
+__all__ = ["plan", "quality"]
 
 
 _LINES = ("#7a8b99", "#c1121f", "#1b998b", "#6a1b9a", "#d9894c")  # of grids that lie over each other
@@ -59,4 +60,35 @@ def plan(
         ax.get_legend().remove()  # type: ignore[union-attr]  # just seen
     size = np.sqrt(mesh.area)
     ax.set_title(f"{mesh.n_cells} cells of {size.min():.3g} to {size.max():.3g} m")
+    return ax
+
+
+def quality(
+    mesh: VoronoiMesh, measure: str = "smallest angle of a triangle [degrees]", *, ax: Axes | None = None
+) -> Axes:
+    """Draw how often each value of a measure of a good mesh occurs.
+
+    Parameters
+    ----------
+    mesh : VoronoiMesh
+        Cells.
+    measure : str
+        A key of `VoronoiMesh.measures`.
+    ax : Axes, optional
+        Where to draw; a new figure if not given.
+
+    Returns
+    -------
+    Axes
+    """
+    measures = mesh.measures()
+    if measure not in measures:
+        raise InputError(f'there is no measure "{measure}"; expected one of {list(measures)}.')
+    ax = axes_or_new(ax)
+    values = measures[measure]
+    ax.hist(values, bins=40, color=BANK, alpha=0.85)
+    ax.axvline(values.min(), color=WARN, lw=1.2, label=f"least {values.min():.3g}")
+    ax.set_xlabel(measure)
+    ax.set_ylabel("number")
+    ax.legend(fontsize=8)
     return ax

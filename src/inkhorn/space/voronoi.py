@@ -180,25 +180,33 @@ class VoronoiMesh:
             np.add.at(logs, edges.cells[:, side], ratio * np.log(distance))
         return np.asarray(np.exp((logs[cells] - 2.0 * np.pi) / total[cells]))
 
-    def quality(self) -> pd.DataFrame:
-        """Return what tells a good mesh: sizes, faces against the distance across them, angles.
+    def measures(self) -> dict[str, Array]:
+        """Return what tells a good mesh, by name: sizes, faces against the distance across them, angles.
 
-        Returns
-        -------
-        pandas.DataFrame
-            One row per measure, with its least, 1 % quantile, median and greatest value. The triangles
-            are those of three neighbours that meet inside the outline.
+        The triangles are those of three neighbours that meet inside the outline.
         """
-        import pandas as pd
-
         edges = self._edges
-        measures = {
+        return {
             "cell size [m]": np.sqrt(self.area),
             "face length over centre distance": edges.length / edges.distance.sum(axis=1),
             "smallest angle of a triangle [degrees]": self.triangle_angles(),
         }
-        rows = {k: np.quantile(v, [0.0, 0.01, 0.5, 1.0]) for k, v in measures.items() if len(v)}
-        return pd.DataFrame.from_dict(rows, orient="index", columns=["least", "1 %", "median", "greatest"])
+
+    def quality(self) -> pd.DataFrame:
+        """Return the measures of a good mesh as a table.
+
+        Returns
+        -------
+        pandas.DataFrame
+            One row per measure, with its count and its least, 1 % quantile, median and greatest value.
+        """
+        import pandas as pd
+
+        rows = {
+            k: [len(v), *np.quantile(v, [0.0, 0.01, 0.5, 1.0])] for k, v in self.measures().items() if len(v)
+        }
+        columns = ["count", "least", "1 %", "median", "greatest"]
+        return pd.DataFrame.from_dict(rows, orient="index", columns=columns).astype({"count": int})
 
     def triangle_angles(self) -> Array:
         """Return the smallest angle of each triangle of three cells that meet inside the outline [degrees]."""
