@@ -160,17 +160,17 @@ def test_runs_on_two_grids_are_compared(first_project, command):
     site, runs = first_project / "site.toml", first_project / "runs"
     for grid in ([], ["--grid", "fine"]):
         assert command("run", site, *grid)[0] == 0
-    code, out, err = command("compare", runs / "run-001", runs / "run-002", "--out", first_project / "both")
+    code, out, err = command("compare", runs / "run-001", runs / "run-fine-001", "--out", first_project / "both")
     assert (code, err) == (0, "")
-    assert "run-002" in out
+    assert "run-fine-001" in out
     folder = first_project / "both" / "comparison-001"
     heads = pd.read_csv(folder / "heads.csv", index_col="bore")
-    single = pd.read_csv(runs / "run-002" / "residuals.csv", index_col="bore")
-    npt.assert_allclose(heads["run-002"], single["computed [m]"])
-    npt.assert_allclose(heads["run-001"], heads["run-002"], atol=0.05)
+    single = pd.read_csv(runs / "run-fine-001" / "residuals.csv", index_col="bore")
+    npt.assert_allclose(heads["run-fine-001"], single["computed [m]"])
+    npt.assert_allclose(heads["run-001"], heads["run-fine-001"], atol=0.05)
     fits = pd.read_csv(folder / "fits.csv", index_col="run")
     npt.assert_allclose(
-        fits.loc["run-002", "RMS [m]"], np.sqrt((single["residual [m]"] ** 2).mean()), rtol=1e-6
+        fits.loc["run-fine-001", "RMS [m]"], np.sqrt((single["residual [m]"] ** 2).mean()), rtol=1e-6
     )
     budgets = pd.read_csv(folder / "budgets.csv", index_col=["term", "direction"])
     npt.assert_allclose(budgets.loc[("well", "out [m³/day]")], 288.0, rtol=1e-6)

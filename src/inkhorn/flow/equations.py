@@ -16,7 +16,6 @@ from numpy.typing import NDArray
 
 from inkhorn.model import Model, face_saturation, ramp, saturation
 from inkhorn.model.terms import Contribution, Moment, Term
-from inkhorn.space import flow_rows
 
 __all__ = ["Balance", "FlowEquations"]
 
@@ -68,7 +67,7 @@ class FlowEquations:
         self.model = model
         self.cells, faces = model.grid.cells, model.grid.faces
         n, self.first, self.second = len(self.cells), faces.cells[:, 0], faces.cells[:, 1]
-        self.rows = flow_rows(model.grid, model.horizontal_conductivity, model.vertical_conductivity)
+        self.rows = model.face_rows()
         self.entry_face = self.rows.entry_face
         self.entry_floor = faces.is_floor[self.entry_face]
         level = np.maximum(self.cells.bottom[self.first], self.cells.top[self.second])

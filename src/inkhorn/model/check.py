@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from inkhorn.errors import InputError
 from inkhorn.model.model import Model
 from inkhorn.model.terms import DrainTerm, FixedHeadTerm
-from inkhorn.space import flow_rows, point_surfaces
+from inkhorn.space import point_surfaces
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -250,7 +250,7 @@ def _count(number: int, noun: str) -> str:
 
 def _check_rows(model: Model) -> Iterator[Finding]:
     """Cells whose head might overshoot those around."""
-    rows = flow_rows(model.grid, model.horizontal_conductivity, model.vertical_conductivity)
+    rows = model.face_rows()
     unsafe = rows.losing_monotonicity()
     if len(unsafe):
         yield Finding(

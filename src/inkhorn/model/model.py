@@ -9,16 +9,27 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.errors import InputError, check_positive
+from inkhorn.errors import InputError, check_nonnegative, check_positive
 from inkhorn.model.laws import WaterTable
 from inkhorn.model.terms import HORIZONTAL, Term
 from inkhorn.site import Site
-from inkhorn.space import Grid
+from inkhorn.space import FaceRows, Grid, flow_rows
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["Model"]
+__all__ = ["PROPERTIES", "Model"]
+
+PROPERTIES = {  # of cells, with their units
+    HORIZONTAL: "m/day",
+    "vertical_conductivity": "m/day",
+    "porosity": "",
+    "specific_storage": "1/m",
+    "specific_yield": "",
+    "bulk_density": "kg/m³",
+    "anisotropy": "",
+    "direction": "degrees",
+}
 
 
 @dataclass(frozen=True, eq=False)
@@ -37,6 +48,21 @@ class Model:
         [m/day]; the same as horizontal if not given.
     porosity : array_like of float, optional
         Effective porosity; needed for travel times and transport.
+    specific_storage : array_like of float, optional
+        Water given per volume and metre of head while the cell stays full [1/m]; for transient flow.
+    specific_yield : array_like of float, optional
+        Share of the volume that drains; for transient flow with a water table.
+    bulk_density : array_like of float, optional
+        Of the dry ground [kg/m³]; for sorption.
+    anisotropy : array_like of float
+        Horizontal conductivity along `direction` over that at right angles to it.
+    direction : array_like of float
+        Of the greatest horizontal conductivity, anticlockwise from the x axis [degrees].
+    leakance : array_like of float, optional
+        Flow through the floor of a cell per area and head difference [1/day], instead of what follows from
+        the vertical conductivities; NaN where these hold.
+    face_resistance : ndarray of float, (n_faces,), optional
+        Of barriers in the faces: thickness over conductivity [day].
     terms : sequence of Term
         What brings water in or takes it out.
     water_table : WaterTable
@@ -59,6 +85,13 @@ class Model:
     horizontal_conductivity: Any
     vertical_conductivity: Any = None
     porosity: Any = None
+    specific_storage: Any = None
+    specific_yield: Any = None
+    bulk_density: Any = None
+    anisotropy: Any = 1.0
+    direction: Any = 0.0
+    leakance: Any = None
+    face_resistance: Any = None
     terms: Sequence[Term] = ()
     water_table: WaterTable = field(default_factory=WaterTable)
     inflow_concentration: Mapping[str, Mapping[str, float]] = field(default_factory=dict)
@@ -70,11 +103,20 @@ class Model:
         grid = self.grid
         if self.vertical_conductivity is None:
             object.__setattr__(self, "vertical_conductivity", self.horizontal_conductivity)
-        for name in (HORIZONTAL, "vertical_conductivity", "porosity"):
+        for name, unit in PROPERTIES.items():
             values = getattr(self, name)
             if values is not None:
-                spread = check_positive(name, grid.per_cell(name, values), remedy="Give every cell a value.")
+                spread = grid.per_cell(name, values)
+                if name != "direction":
+                    check_positive(name, spread, unit=unit, remedy="Give every cell a value above 0.")
                 object.__setattr__(self, name, spread)
+        for name in ("porosity", "specific_yield"):
+            values = getattr(self, name)
+            if values is not None and values.max() > 1.0:
+                raise InputError(
+                    f"{name} is {values.max():g} in cell {values.argmax()}; expected a share up to 1."
+                )
+        self._check_faces()
         object.__setattr__(self, "terms", tuple(self.terms))
         kinds = [t.kind for t in self.terms]
         if len(set(kinds)) < len(kinds):
@@ -86,6 +128,32 @@ class Model:
                     f"{term.kind}: cells[{outside[0]}] is {term.cells[outside[0]]}; expected 0 to "
                     f"{grid.n_cells - 1}. Use grid.mesh.locate and grid.number to find cells."
                 )
+
+    def _check_faces(self) -> None:
+        if self.leakance is not None:
+            given = np.asarray(self.leakance, dtype=np.float64)
+            here = np.isfinite(given)
+            spread = self.grid.per_cell("leakance", np.where(here, given, -1.0))
+            object.__setattr__(self, "leakance", np.where(spread < 0, np.nan, spread))
+        if self.face_resistance is not None:
+            values = check_nonnegative("face_resistance", self.face_resistance, unit="day")
+            if values.shape != (len(self.grid.faces),):
+                raise InputError(
+                    f"face_resistance has the shape {values.shape}; expected ({len(self.grid.faces)},), one per face."
+                )
+            object.__setattr__(self, "face_resistance", values)
+
+    def face_rows(self) -> FaceRows:
+        """Return the flow across each face when all is saturated, as rows over the heads."""
+        return flow_rows(
+            self.grid,
+            self.horizontal_conductivity,
+            self.vertical_conductivity,
+            anisotropy=self.anisotropy,
+            direction=self.direction,
+            resistance=self.face_resistance,
+            leakance=self.leakance,
+        )
 
     def __repr__(self) -> str:
         said = ", ".join(f"{len(t.cells)} × {t.kind}" for t in self.terms)

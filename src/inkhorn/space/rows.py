@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import combinations
 from typing import Any
@@ -153,6 +153,8 @@ def flow_rows(
     *,
     anisotropy: ArrayLike = 1.0,
     direction: ArrayLike = 0.0,
+    resistance: Array | None = None,
+    leakance: Array | None = None,
 ) -> FaceRows:
     """Make face rows for conductivities along and across the layers.
 
@@ -168,6 +170,11 @@ def flow_rows(
         Conductivity along `direction` over that at right angles to it in plan.
     direction : array_like of float, as `horizontal`
         Of the greatest conductivity, anticlockwise from the x axis [degrees].
+    resistance : ndarray of float, (n_faces,), optional
+        Of what stands in the faces besides, as barriers do: thickness over conductivity [day].
+    leakance : ndarray of float, (n_cells,), optional
+        Flow through the floor of a cell per area and head difference [1/day], instead of what follows from
+        the vertical conductivities; NaN where these hold.
 
     Returns
     -------
@@ -194,7 +201,30 @@ def flow_rows(
         along = np.broadcast_to(normal[:, None], centres.shape)
     else:
         along = np.where(floor[:, None, None], 0.0, conormal / spread[:, :, None])
-    return _rows(grid, k, spread, along, centres, faces.centroid[:, :2])
+    rows = _rows(grid, k, spread, along, centres, faces.centroid[:, :2])
+    if leakance is not None:
+        rows = _with_leakance(rows, leakance[faces.cells[:, 0]] * faces.area)
+    return rows if resistance is None else _behind(rows, resistance / faces.area)
+
+
+def _with_leakance(rows: FaceRows, conductance: Array) -> FaceRows:
+    """Floors whose conductance is given; NaN where it is not."""
+    given = rows.is_floor & np.isfinite(conductance)
+    return replace(
+        rows,
+        conductance=np.where(given, conductance, rows.conductance),
+        by_conductivity=np.where(given[:, None], 0.0, rows.by_conductivity),
+    )
+
+
+def _behind(rows: FaceRows, resistance: Array) -> FaceRows:
+    """Faces with a resistance in series [day/m²]."""
+    open_ = 1.0 / (1.0 + rows.conductance * resistance)
+    return replace(
+        rows,
+        conductance=rows.conductance * open_,
+        by_conductivity=rows.by_conductivity * (open_**2)[:, None],
+    )
 
 
 def tensor_rows(grid: Grid, tensor: ArrayLike) -> FaceRows:

@@ -16,6 +16,9 @@ from inkhorn.model.terms.base import HORIZONTAL, Contribution, Moment, Slope, Te
 __all__ = ["RechargeTerm", "WellTerm"]
 
 
+_LAST = 0.5  # m above the lowest level over which a well takes less and less
+
+
 @dataclass(frozen=True, eq=False)
 class RechargeTerm(Term):
     """Water arriving from above at a given rate.
@@ -60,6 +63,9 @@ class WellTerm(Term):
         ``2 pi * screened height / ln(r0 / radius)`` [m], r0 from ``mesh.equivalent_radius``.
     rate : array_like of float, () or (n_features,)
         Positive into the aquifer, negative for abstraction [m³/day].
+    lowest_level : array_like of float, () or (n_features,)
+        Below which the water in the well cannot be drawn [m]: what a well takes out becomes less over
+        the last half metre above it, smoothly to nothing.
 
     References
     ----------
@@ -69,6 +75,7 @@ class WellTerm(Term):
 
     connection: Any = 0.0
     rate: Any = 0.0
+    lowest_level: Any = -np.inf
     kind: ClassVar[str] = "well"
     crossing: ClassVar[str] = "screen"
 
@@ -77,6 +84,10 @@ class WellTerm(Term):
         self._spread("connection")
         rate = np.array(np.broadcast_to(np.asarray(self.rate, dtype=np.float64), len(self.features)))
         object.__setattr__(self, "rate", check_finite("well rate", rate, unit="m³/day"))
+        lowest = np.array(
+            np.broadcast_to(np.asarray(self.lowest_level, dtype=np.float64), len(self.features))
+        )
+        object.__setattr__(self, "lowest_level", lowest)
         check_nonnegative("well connection", self.connection, unit="m")
         missing = np.setdiff1d(np.arange(len(self.features)), self.feature)
         if len(missing):
@@ -101,8 +112,18 @@ class WellTerm(Term):
         full = self.connection * moment.horizontal_conductivity[c]
         return full, np.where(into_well, share, 1.0), np.where(into_well, slope, 0.0)
 
+    def taken_share(self, level: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Return the share of its rate that each well gets at a level, and its slope [-], [1/m]."""
+        t = np.clip((level - self.lowest_level) / _LAST, 0.0, 1.0)
+        short = (self.rate < 0) & (t < 1.0)
+        return np.where(short, t * t * (3.0 - 2.0 * t), 1.0), np.where(
+            short, 6.0 * t * (1.0 - t) / _LAST, 0.0
+        )
+
     def evaluate(self, moment: Moment) -> Contribution:
         full, share, slope = self._parts(moment)
+        got, got_slope = self.taken_share(moment.own)
+        wells = np.arange(self.n_own)
         n, level = np.arange(len(self.cells)), moment.first_own + self.feature
         drop = moment.own[self.feature] - moment.heads[self.cells]
         flow = full * share * drop
@@ -114,11 +135,11 @@ class WellTerm(Term):
                 np.concatenate([self.cells, level]),
                 np.concatenate([by_head, full * share]),
             ),
-            own_residual=self.rate - np.bincount(self.feature, flow, self.n_own),
+            own_residual=self.rate * got - np.bincount(self.feature, flow, self.n_own),
             own_slope=Slope(
-                np.concatenate([self.feature, self.feature]),
-                np.concatenate([self.cells, level]),
-                np.concatenate([-by_head, -full * share]),
+                np.concatenate([self.feature, self.feature, wells]),
+                np.concatenate([self.cells, level, moment.first_own + wells]),
+                np.concatenate([-by_head, -full * share, self.rate * got_slope]),
             ),
         )
 
@@ -132,5 +153,5 @@ class WellTerm(Term):
                 np.concatenate([self.cells, self.cells]),
                 np.concatenate([by_k, -by_k]),
             ),
-            "rate": Slope(len(n) + wells, wells, np.ones(self.n_own)),
+            "rate": Slope(len(n) + wells, wells, self.taken_share(moment.own)[0]),
         }
