@@ -281,6 +281,10 @@ def fit_parameters(project: Project, model: Model) -> list[Parameter]:
     parameters: list[Parameter] = []
     for layer in asked.conductivity_of:
         k = project.site.materials[layer].conductivity
+        if k is None:
+            raise InputError(
+                f'{project.path.name}: the layer "{layer}" has a transmissivity; only a conductivity can be fitted.'
+            )
         parameters.append(
             LayerConductivity(
                 name=f"conductivity of {layer}", layer=layer, lower=k / widest, upper=k * widest

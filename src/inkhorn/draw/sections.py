@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from inkhorn.draw.base import BANK, INK, LAYER_COLOURS, WARN, WATER, axes_or_new
 from inkhorn.errors import InputError, check_positive
 from inkhorn.flow import FlowResult
-from inkhorn.site import FixedHead, Site
+from inkhorn.site import FixedHead, Site, mean_value
 from inkhorn.space import Grid
 
 if TYPE_CHECKING:
@@ -155,7 +155,7 @@ def _draw_site_along(
 
     for feature in site.features:
         if isinstance(feature, FixedHead) and "Polygon" in feature.shape.geom_type:
-            level = float(np.mean(feature.head))
+            level = mean_value(feature.head)
             under = shapely.contains_xy(feature.shape, *places.T) & (ground < level)
             ax.fill_between(at, ground, level, where=under, fc=WATER, lw=0, zorder=3)
     path, highest = shapely.LineString(line), float(np.nanmax(ground))

@@ -3,15 +3,17 @@
 from inkhorn.model import terms
 from inkhorn.model.check import Finding, Findings, check, levelless_cells
 from inkhorn.model.laws import WaterTable, face_saturation, ramp, saturation
-from inkhorn.model.model import Model
-from inkhorn.model.place import place
+from inkhorn.model.model import PROPERTIES, Model
+from inkhorn.model.placing import edited, place
 
 __all__ = [
+    "PROPERTIES",
     "Finding",
     "Findings",
     "Model",
     "WaterTable",
     "check",
+    "edited",
     "face_saturation",
     "levelless_cells",
     "place",

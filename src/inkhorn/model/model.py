@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from inkhorn.errors import InputError, check_nonnegative, check_positive
 from inkhorn.model.laws import WaterTable
 from inkhorn.model.terms import HORIZONTAL, Term
-from inkhorn.site import Site
+from inkhorn.site import Schedule, Site
 from inkhorn.space import FaceRows, Grid, flow_rows
 
 if TYPE_CHECKING:
@@ -69,6 +69,10 @@ class Model:
         Laws of partly filled cells.
     inflow_concentration : mapping of str to mapping of str to float
         Species, then feature: concentration of the water that feature brings in [g/m³].
+    schedule : Schedule, optional
+        Periods and steps; without one, flow is steady.
+    changes : mapping of str to ndarray of float, (n_periods, n)
+        Inputs that change in time, by the names of `with_inputs`: their values in each period.
     placed : pandas.DataFrame, optional
         What landed where.
     site : Site, optional
@@ -95,6 +99,8 @@ class Model:
     terms: Sequence[Term] = ()
     water_table: WaterTable = field(default_factory=WaterTable)
     inflow_concentration: Mapping[str, Mapping[str, float]] = field(default_factory=dict)
+    schedule: Schedule | None = None
+    changes: Mapping[str, NDArray[np.float64]] = field(default_factory=dict, repr=False)
     placed: pd.DataFrame | None = field(default=None, repr=False)
     site: Site | None = field(default=None, repr=False)
     name: str = "model"
@@ -128,6 +134,27 @@ class Model:
                     f"{term.kind}: cells[{outside[0]}] is {term.cells[outside[0]]}; expected 0 to "
                     f"{grid.n_cells - 1}. Use grid.mesh.locate and grid.number to find cells."
                 )
+
+        for name, values in self.changes.items():
+            shape = (0 if self.schedule is None else len(self.schedule), self.input(name).shape[-1])
+            if np.shape(values) != shape:
+                raise InputError(
+                    f"changes of {name} have the shape {np.shape(values)}; expected {shape}, one row per period of the "
+                    "schedule."
+                )
+
+    def at_period(self, period: int) -> Model:
+        """Return the model as it is in one period of its schedule, nothing changing any more."""
+        steady: Model = replace(self, schedule=None, changes={})
+        return steady.with_inputs({name: values[period] for name, values in self.changes.items()})
+
+    def with_changes(self, values: Mapping[str, NDArray[np.float64]]) -> Model:
+        """Return a copy with inputs replaced, (n,), or in time, (n_periods, n)."""
+        still = {k: v for k, v in values.items() if np.ndim(v) == 1}
+        moving = {k: v for k, v in values.items() if np.ndim(v) == 2}
+        changes = {k: v for k, v in self.changes.items() if k not in still} | moving
+        first = still | {k: v[0] for k, v in moving.items()}
+        return replace(self.with_inputs(first), changes=changes)
 
     def _check_faces(self) -> None:
         if self.leakance is not None:
@@ -189,4 +216,7 @@ class Model:
         if "." in name:
             kind, attribute = name.split(".", 1)
             return np.asarray(getattr(self.term(kind), attribute))
-        return np.asarray(getattr(self, name))
+        values = getattr(self, name)
+        if values is None:
+            raise InputError(f"the model has no {name}. Give one for every cell first.")
+        return np.asarray(values)

@@ -9,8 +9,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.errors import InputError, check_nonnegative, check_positive
-from inkhorn.site.features import Feature, Well
+from inkhorn.errors import InputError, check_finite, check_nonnegative, check_positive
+from inkhorn.site.edits import Edit
+from inkhorn.site.features import Feature
+from inkhorn.site.schedule import Schedule
+from inkhorn.site.sources import Well
 from inkhorn.space import Strata
 
 __all__ = ["Bore", "Material", "Picture", "Site", "Species"]
@@ -22,29 +25,79 @@ class Material:
 
     Parameters
     ----------
-    conductivity : float
-        Horizontal conductivity [m/day].
+    conductivity : float, optional
+        Horizontal conductivity, the greatest [m/day]. Or give a transmissivity.
     vertical_ratio : float
         Horizontal over vertical conductivity; 1 is isotropic.
-    porosity : float
-        Effective porosity, the share of the volume through which water moves; needed for travel
-        times and transport only.
+    porosity : float, optional
+        Effective porosity, the share of the volume through which water moves; for travel times and transport.
+    vertical_conductivity : float, optional
+        Instead of the ratio [m/day].
+    anisotropy : float
+        Horizontal conductivity along `direction` over that at right angles to it.
+    direction : float
+        Anticlockwise from the x axis [degrees].
+    specific_storage : float, optional
+        Water given per volume and metre of head while full [1/m]; for transient flow. Or give a storativity.
+    specific_yield : float, optional
+        Share of the volume that drains; for transient flow with a water table.
+    bulk_density : float, optional
+        Of the dry ground [kg/m³]; for sorption.
+    transmissivity, storativity : float, optional
+        Of the whole layer, whatever its thickness, instead of conductivity and specific storage [m²/day], [-].
+    leakance : float, optional
+        Flow through its base to what lies below, per area and head difference [1/day], instead of what follows
+        from the vertical conductivities.
     """
 
     name: str
-    conductivity: float
-    vertical_ratio: float
+    conductivity: float | None = None
+    vertical_ratio: float = 1.0
     porosity: float | None = None
+    vertical_conductivity: float | None = None
+    anisotropy: float = 1.0
+    direction: float = 0.0
+    specific_storage: float | None = None
+    specific_yield: float | None = None
+    bulk_density: float | None = None
+    transmissivity: float | None = None
+    storativity: float | None = None
+    leakance: float | None = None
 
     def __post_init__(self) -> None:
-        check_positive(f'material "{self.name}": conductivity', self.conductivity, unit="m/day")
-        check_positive(f'material "{self.name}": vertical_ratio', self.vertical_ratio)
-        if self.porosity is not None:
-            check_positive(f'material "{self.name}": porosity', self.porosity)
-            if self.porosity > 1:
-                raise InputError(
-                    f'material "{self.name}": porosity is {self.porosity:g}; expected a share from 0 to 1.'
-                )
+        what = f'material "{self.name}"'
+        for name, unit in _MATERIAL_UNITS.items():
+            if getattr(self, name) is not None:
+                check_positive(f"{what}: {name}", getattr(self, name), unit=unit)
+        check_finite(f"{what}: direction", self.direction, unit="degrees")
+        for name in ("porosity", "specific_yield"):
+            share = getattr(self, name)
+            if share is not None and share > 1:
+                raise InputError(f"{what}: {name} is {share:g}; expected a share from 0 to 1.")
+        for one, other in (("conductivity", "transmissivity"), ("specific_storage", "storativity")):
+            if getattr(self, one) is not None and getattr(self, other) is not None:
+                raise InputError(f"{what}: both {one} and {other} are given; expected one of them.")
+        if self.conductivity is None and self.transmissivity is None:
+            raise InputError(f"{what}: there is no conductivity. Give one, or a transmissivity.")
+        if self.vertical_conductivity is not None and self.vertical_ratio != 1.0:
+            raise InputError(
+                f"{what}: both vertical_conductivity and vertical_ratio are given; expected one of them."
+            )
+
+
+_MATERIAL_UNITS = {
+    "conductivity": "m/day",
+    "vertical_ratio": "",
+    "porosity": "",
+    "vertical_conductivity": "m/day",
+    "anisotropy": "",
+    "specific_storage": "1/m",
+    "specific_yield": "",
+    "bulk_density": "kg/m³",
+    "transmissivity": "m²/day",
+    "storativity": "",
+    "leakance": "1/day",
+}
 
 
 @dataclass(frozen=True)
@@ -141,6 +194,10 @@ class Site:
         What is dissolved.
     picture : Picture, optional
         Laid under maps.
+    schedule : Schedule, optional
+        Periods and steps; without one, flow is steady and nothing may change in time.
+    edits : tuple of Edit
+        What is changed by hand once all is placed.
     """
 
     boundary: Any = field(repr=False)
@@ -152,6 +209,8 @@ class Site:
     name: str = "site"
     crs: str | None = None
     picture: Picture | None = field(default=None, repr=False)
+    schedule: Schedule | None = None
+    edits: tuple[Edit, ...] = field(default=(), repr=False)
 
     def __post_init__(self) -> None:
         if self.boundary.is_empty or self.boundary.geom_type != "Polygon" or not self.boundary.is_valid:

@@ -10,10 +10,11 @@ from inkhorn.model.terms.boundaries import (
     SeepageTerm,
     SpringTerm,
 )
-from inkhorn.model.terms.sources import RechargeTerm, WellTerm
+from inkhorn.model.terms.sources import CollectorTerm, RechargeTerm, WellTerm
 
 __all__ = [
     "HORIZONTAL",
+    "CollectorTerm",
     "Contribution",
     "DrainTerm",
     "EvapotranspirationTerm",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from typing import Any, ClassVar, NamedTuple
 
 import numpy as np
@@ -137,6 +137,11 @@ class Term:
                     f"({len(self.cells)},)."
                 )
             object.__setattr__(self, name, np.array(np.broadcast_to(values, self.cells.shape)))
+
+    @property
+    def inputs(self) -> tuple[str, ...]:
+        """Names of the arrays that the term is made of."""
+        return tuple(f.name for f in fields(self) if f.name not in ("cells", "features", "feature"))
 
     @property
     def n_own(self) -> int:

@@ -13,7 +13,7 @@ from inkhorn.errors import InputError, check_finite, check_nonnegative
 from inkhorn.model.laws import saturation
 from inkhorn.model.terms.base import HORIZONTAL, Contribution, Moment, Slope, Term
 
-__all__ = ["RechargeTerm", "WellTerm"]
+__all__ = ["CollectorTerm", "RechargeTerm", "WellTerm"]
 
 
 _LAST = 0.5  # m above the lowest level over which a well takes less and less
@@ -83,16 +83,16 @@ class WellTerm(Term):
         super().__post_init__()
         self._spread("connection")
         rate = np.array(np.broadcast_to(np.asarray(self.rate, dtype=np.float64), len(self.features)))
-        object.__setattr__(self, "rate", check_finite("well rate", rate, unit="m³/day"))
+        object.__setattr__(self, "rate", check_finite(f"{self.kind} rate", rate, unit="m³/day"))
         lowest = np.array(
             np.broadcast_to(np.asarray(self.lowest_level, dtype=np.float64), len(self.features))
         )
         object.__setattr__(self, "lowest_level", lowest)
-        check_nonnegative("well connection", self.connection, unit="m")
+        check_nonnegative(f"{self.kind} connection", self.connection, unit="m")
         missing = np.setdiff1d(np.arange(len(self.features)), self.feature)
         if len(missing):
             raise InputError(
-                f'well "{self.features[missing[0]]}" meets no cell. Check its place and its screen.'
+                f'{self.kind} "{self.features[missing[0]]}" meets no cell. Check its place and its screen.'
             )
 
     @property
@@ -155,3 +155,10 @@ class WellTerm(Term):
             ),
             "rate": Slope(len(n) + wells, wells, self.taken_share(moment.own)[0]),
         }
+
+
+@dataclass(frozen=True, eq=False)
+class CollectorTerm(WellTerm):
+    """Lying screens, each with one water level along all of it, as of a `WellTerm`."""
+
+    kind: ClassVar[str] = "collector"

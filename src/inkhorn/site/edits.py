@@ -1,0 +1,58 @@
+"""Values changed by hand: properties somewhere, or the values of a boundary where it was placed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from inkhorn.errors import InputError, check_finite
+from inkhorn.site.series import Series
+from inkhorn.space import Surface
+
+__all__ = ["Edit"]
+
+
+@dataclass(frozen=True, eq=False)
+class Edit:
+    """One change, made after the ones before it; later ones see what earlier ones left.
+
+    Parameters
+    ----------
+    of : str
+        A property of cells, such as ``"horizontal_conductivity"``; or a value of features that were
+        placed, by their kind, such as ``"river.stage"``.
+    value : float, Surface or Series
+        One number; one for each place, as of a raster or of scattered points; or one in time.
+    how : {"set", "factor", "add"}
+        What is done with it.
+    layers : tuple of str
+        Where; every layer if not given.
+    shape : shapely geometry, optional
+        Cells whose centre lies inside a polygon, or which hold a point; everywhere if not given.
+    feature : str, optional
+        Of a boundary: this feature only.
+    reason : str
+        Why, for the report.
+    source : str
+        Where it was read from, for messages.
+    """
+
+    of: str
+    value: float | Surface | Series
+    how: Literal["set", "factor", "add"] = "set"
+    layers: tuple[str, ...] = ()
+    shape: Any = field(default=None, repr=False)
+    feature: str | None = None
+    reason: str = ""
+    source: str = ""
+
+    def __post_init__(self) -> None:
+        if self.how not in ("set", "factor", "add"):
+            raise InputError(f'{self.where}: how is "{self.how}"; expected "set", "factor" or "add".')
+        if isinstance(self.value, int | float):
+            check_finite(f"{self.where}: value", self.value)
+
+    @property
+    def where(self) -> str:
+        """The edit in words, for messages."""
+        return f"edit of {self.of}" + (f" ({self.source})" if self.source else "")
