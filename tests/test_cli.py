@@ -160,7 +160,9 @@ def test_runs_on_two_grids_are_compared(first_project, command):
     site, runs = first_project / "site.toml", first_project / "runs"
     for grid in ([], ["--grid", "fine"]):
         assert command("run", site, *grid)[0] == 0
-    code, out, err = command("compare", runs / "run-001", runs / "run-fine-001", "--out", first_project / "both")
+    code, out, err = command(
+        "compare", runs / "run-001", runs / "run-fine-001", "--out", first_project / "both"
+    )
     assert (code, err) == (0, "")
     assert "run-fine-001" in out
     folder = first_project / "both" / "comparison-001"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import shutil
 from pathlib import Path
 
@@ -11,6 +12,8 @@ import numpy.testing as npt
 import pandas as pd
 import pytest
 import shapely
+import shapely.affinity
+import shapely.geometry
 from PIL import Image
 
 import inkhorn as ik
@@ -154,13 +157,29 @@ def test_tables_with_semicolons_and_units_in_cells(first_project):
     npt.assert_allclose((well.x, well.abstraction), (620.0, 259.2))
 
 
-def test_coordinate_systems_must_agree(first_project):
+def test_other_coordinate_systems_are_brought_to_the_first(first_project):
     crs = '"crs": {"type": "name", "properties": {"name": "urn:ogc:def:crs:EPSG::%s"}}, "features"'
+    for name in ("boundary.geojson", "stream.geojson"):  # into the middle of a zone
+        file = json.loads((first_project / name).read_text())
+        for feature in file["features"]:
+            moved = shapely.affinity.translate(shapely.geometry.shape(feature["geometry"]), 5e5, 5.6e6)
+            feature["geometry"] = shapely.geometry.mapping(moved)
+        (first_project / name).write_text(json.dumps(file))
+    for name in ("wells.csv", "bores.csv"):
+        table = pd.read_csv(first_project / name)
+        table[["x", "y"]] += [500_000, 5_600_000]
+        table.to_csv(first_project / name, index=False)
+    there = ik.read_site(first_project / "site.toml").feature("stream").shape
     spoil(first_project, "boundary.geojson", '"features"', crs % "32631")
     assert ik.read_site(first_project / "site.toml").crs == "EPSG:32631"
-    spoil(first_project, "stream.geojson", '"features"', crs % "32632")
-    with pytest.raises(ik.InputError, match=r"EPSG:32632, but boundary\.geojson is in EPSG:32631"):
-        ik.read_site(first_project / "site.toml")
+    frame = gpd.GeoDataFrame({"name": ["stream"]}, geometry=[there], crs="EPSG:32631").to_crs("EPSG:3035")
+    text = frame.to_json(drop_id=True).replace('"features"', crs % "3035", 1)
+    (first_project / "stream.geojson").write_text(text)
+    project = ik.read_project(first_project / "site.toml")
+    assert shapely.hausdorff_distance(project.site.feature("stream").shape, there) < 0.01
+    assert [r["note"] for r in project.read if r["file"] == "stream.geojson"] == [
+        "brought from EPSG:3035 to EPSG:32631, that of boundary.geojson"
+    ]
 
 
 def test_the_demo_reads_as_it_is_described(quillmere_folder):

@@ -117,11 +117,16 @@ def _read(site: Path) -> Any:
 @app.command()
 def check(site: SiteFile, grid: GridName = None) -> None:
     """Read a project, place it on its grid, report what landed where, and look for mistakes. Solves nothing."""
+    import pandas as pd
+
     from inkhorn.run import check_project
     from inkhorn.space import VoronoiMesh
 
     project = _read(site)
     typer.echo(repr(project.site))
+    _print_frame(pd.DataFrame(project.read), "What was read")
+    if project.site.schedule is not None:
+        typer.echo(repr(project.site.schedule))
     model, findings = check_project(project, grid)
     covered, boundary = model.grid.mesh.area.sum(), project.site.boundary.area
     typer.echo(f"{model.grid.mesh!r}, {covered / boundary - 1:+.2%} against the boundary\n{model.grid!r}")

@@ -28,6 +28,8 @@ KINDS: dict[str, tuple[int, int, int, str]] = {
     "conductance": (2, -1, 0, "25 m²/day"),
     "diffusion": (2, -1, 0, "1e-9 m²/s"),
     "concentration": (-3, 0, 1, "250 mg/l"),
+    "per length": (-1, 0, 0, "1e-5 1/m"),
+    "density": (-3, 0, 1, "1700 kg/m³"),
     "number": (0, 0, 0, "0.3"),
 }
 
@@ -57,6 +59,8 @@ class UnitSystem:
         """
         if kind == "concentration":
             return self.concentration
+        if kind == "density":
+            return "kg/m^3"
         length, time, _, _ = KINDS[kind]
         above = f"({self.length})^{length}" if length else "1"
         return above if time == 0 else f"{above}*({self.time})" if time > 0 else f"{above}/({self.time})"

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from inkhorn.flow.budget import budget_table
 from inkhorn.model import Model, saturation
+from inkhorn.model.terms import WellTerm
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -131,27 +132,31 @@ class FlowResult:
         return level
 
     def well_levels(self, step: int = -1) -> pd.DataFrame:
-        """Return the water level in each well and what it takes or gives.
+        """Return the water level in each well and collector, and what it takes or gives.
 
-        Abstraction and injection are both counted upwards from 0.
+        Abstraction and injection are both counted upwards from 0. A well that would run dry takes less
+        than was asked; the column says by how much.
         """
         import pandas as pd
 
         rows, first = [], 0
         for term, flow in zip(self.model.terms, self.steps[step].term_flow, strict=True):
-            if term.kind == "well":
+            if isinstance(term, WellTerm):
                 total = np.bincount(term.feature, flow, len(term.features))
+                level = self.steps[step].own[first : first + term.n_own]
                 rows += [
                     {
                         "well": name,
-                        "level [m]": self.steps[step].own[first + k],
+                        "level [m]": level[k] - np.sign(-total[k]) * term.losses[k] * total[k] ** 2,
                         "abstraction [m³/day]": max(-total[k], 0.0),
                         "injection [m³/day]": max(total[k], 0.0),
+                        "less than asked [m³/day]": max(round(total[k] - term.rate[k], 6), 0.0) + 0.0,
                     }
                     for k, name in enumerate(term.features)
                 ]
             first += term.n_own
-        return pd.DataFrame(rows, columns=["well", "level [m]", "abstraction [m³/day]", "injection [m³/day]"])
+        columns = ["level [m]", "abstraction [m³/day]", "injection [m³/day]", "less than asked [m³/day]"]
+        return pd.DataFrame(rows, columns=["well", *columns])
 
     def budget(self, by: str = "term", step: int = -1) -> pd.DataFrame:
         """Return the water budget of a step.

@@ -26,7 +26,7 @@ PROPERTIES = {  # of cells, with their units
     "porosity": "",
     "specific_storage": "1/m",
     "specific_yield": "",
-    "bulk_density": "kg/m³",
+    "bulk_density": "g/m³",
     "anisotropy": "",
     "direction": "degrees",
 }
@@ -53,7 +53,7 @@ class Model:
     specific_yield : array_like of float, optional
         Share of the volume that drains; for transient flow with a water table.
     bulk_density : array_like of float, optional
-        Of the dry ground [kg/m³]; for sorption.
+        Of the dry ground [g/m³]; for sorption.
     anisotropy : array_like of float
         Horizontal conductivity along `direction` over that at right angles to it.
     direction : array_like of float

@@ -114,15 +114,21 @@ class Schedule:
         return np.asarray(ends)
 
     def mean(self, series: Series) -> NDArray[np.float64]:
-        """Return the value of a series in each period, (n, m): its mean, or that of the season in the warm-up."""
-        return np.array(
-            [
-                series.seasonal_mean(self.date(begin), self.date(end))  # type: ignore[arg-type]  # has dates
-                if warm
-                else series.mean(begin, end, self.start)
-                for begin, end, warm in zip(self.begins, self.ends, self.warm_up, strict=True)
-            ]
-        )
+        """Return the value of a series in each period, (n, m).
+
+        Its mean over the period; in the warm-up that over the same season of all years; in a steady period
+        of no length that over the whole schedule, as far as the series goes back.
+        """
+        return np.array([self._mean(series, k) for k in range(len(self))])
+
+    def _mean(self, series: Series, period: int) -> NDArray[np.float64]:
+        begin, end = float(self.begins[period]), float(self.ends[period])
+        if self.steady[period] and begin == end:
+            first = float(days_since(self.start, series.times[:1], series.name)[0])
+            return series.mean(max(begin, min(first, self.ends[-1])), float(self.ends[-1]), self.start)
+        if self.warm_up[period]:
+            return series.seasonal_mean(self.date(begin), self.date(end))  # type: ignore[arg-type]  # it has dates
+        return series.mean(begin, end, self.start)
 
     def split_at(self, series: Iterable[Series]) -> Schedule:
         """Return a schedule with more periods, so that all changes of the series fall between two of them.

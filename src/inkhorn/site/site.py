@@ -42,7 +42,7 @@ class Material:
     specific_yield : float, optional
         Share of the volume that drains; for transient flow with a water table.
     bulk_density : float, optional
-        Of the dry ground [kg/m³]; for sorption.
+        Of the dry ground [g/m³]; for sorption.
     transmissivity, storativity : float, optional
         Of the whole layer, whatever its thickness, instead of conductivity and specific storage [m²/day], [-].
     leakance : float, optional
@@ -93,7 +93,7 @@ _MATERIAL_UNITS = {
     "anisotropy": "",
     "specific_storage": "1/m",
     "specific_yield": "",
-    "bulk_density": "kg/m³",
+    "bulk_density": "g/m³",
     "transmissivity": "m²/day",
     "storativity": "",
     "leakance": "1/day",

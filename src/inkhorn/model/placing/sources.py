@@ -52,7 +52,7 @@ def _place_well(well: Well, plan: Plan, at: int) -> Spot:
     grid = plan.grid
     rate, total, unit = _rate(well, plan)
     lowest = well.screen_bottom if well.lowest_level is None else well.lowest_level
-    alone = {"rate": rate, "lowest_level": np.array([lowest])}
+    alone = {"rate": rate, "lowest_level": np.array([lowest]), "losses": np.array([well.losses])}
     nowhere = Spot(well, np.empty(0, np.int64), {"connection": np.empty(0), **alone}, total, unit, 1.0)
     if at < 0:
         return nowhere

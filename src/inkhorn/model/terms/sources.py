@@ -66,6 +66,8 @@ class WellTerm(Term):
     lowest_level : array_like of float, () or (n_features,)
         Below which the water in the well cannot be drawn [m]: what a well takes out becomes less over
         the last half metre above it, smoothly to nothing.
+    losses : array_like of float, () or (n_features,)
+        Fall of the level inside the well beyond the screen, over the square of the rate [day²/m⁵].
 
     References
     ----------
@@ -76,6 +78,7 @@ class WellTerm(Term):
     connection: Any = 0.0
     rate: Any = 0.0
     lowest_level: Any = -np.inf
+    losses: Any = 0.0
     kind: ClassVar[str] = "well"
     crossing: ClassVar[str] = "screen"
 
@@ -114,7 +117,7 @@ class WellTerm(Term):
 
     def taken_share(self, level: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """Return the share of its rate that each well gets at a level, and its slope [-], [1/m]."""
-        t = np.clip((level - self.lowest_level) / _LAST, 0.0, 1.0)
+        t = np.clip((level - self.losses * self.rate**2 - self.lowest_level) / _LAST, 0.0, 1.0)
         short = (self.rate < 0) & (t < 1.0)
         return np.where(short, t * t * (3.0 - 2.0 * t), 1.0), np.where(
             short, 6.0 * t * (1.0 - t) / _LAST, 0.0

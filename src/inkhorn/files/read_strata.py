@@ -1,0 +1,135 @@
+"""Surfaces and layers, as a project file describes them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from inkhorn.errors import InputError, did_you_mean
+from inkhorn.files.parts import ShapeFile
+from inkhorn.files.parts_space import LayerPart, SurfacePart
+from inkhorn.files.rasters import read_raster
+from inkhorn.files.source import Source
+from inkhorn.space import (
+    BetweenSurface,
+    BoundedSurface,
+    ConstantSurface,
+    Layer,
+    OffsetSurface,
+    PatchedSurface,
+    PointSurface,
+    Strata,
+    Surface,
+    Variogram,
+    ZonedSurface,
+)
+from inkhorn.units import unit_factor
+
+__all__ = ["StrataReader", "parts_of"]
+
+
+def parts_of(layer: LayerPart) -> int:
+    """Return into how many parts a layer is split, 0 for none."""
+    return 0 if layer.parts is None else layer.parts if isinstance(layer.parts, int) else len(layer.parts)
+
+
+class StrataReader:
+    """Makes surfaces; those that others name stand above them in the file."""
+
+    def __init__(self, source: Source) -> None:
+        self.source, self.asked = source, source.asked
+        self.surfaces: dict[str, Surface] = {}
+
+    def surface(self, part: SurfacePart, *key: Any) -> Surface:
+        """Make a surface; those it names must stand above it in the file."""
+        made = self._surface_alone(part, *key)
+        if part.never_above is not None or part.never_below is not None:
+            below, above = (
+                None if name is None else self._known_surface(name, *key)
+                for name in (part.never_above, part.never_below)
+            )
+            made = BoundedSurface(made, below=below, above=above)
+        return made
+
+    def _known_surface(self, name: str, *key: Any) -> Surface:
+        if name not in self.surfaces:
+            known = list(self.surfaces)
+            raise InputError(
+                f'{self.source.by(*key)}: there is no surface "{name}" above this one; expected one of {known}, '
+                f"which are the ground and the bases of layers.{did_you_mean(name, known)}"
+            )
+        return self.surfaces[name]
+
+    def _surface_alone(self, part: SurfacePart, *key: Any) -> Surface:
+        if part.elevation is not None:
+            return ConstantSurface(part.elevation)
+        if part.raster is not None:
+            metre = unit_factor(self.source.units.length, "length")
+            raster, crs = read_raster(
+                self.source.folder / part.raster, factor=metre, asked_by=f"named in {self.source.by(*key)}"
+            )
+            self.source.files[self.source.folder / part.raster] = None
+            self.source.same_crs(crs, part.raster, *key)
+            return raster
+        if part.under is not None:
+            return OffsetSurface(self._known_surface(part.under, *key), -part.depth)
+        if part.between is not None:
+            upper, lower = (self._known_surface(name, *key) for name in part.between)
+            return BetweenSurface(upper, lower, part.share)
+        if part.polygons is not None:
+            shapes = self.source.shapes(
+                ShapeFile(file=part.polygons, table=part.table), ("Polygon", "MultiPolygon"), *key
+            )
+            heights = tuple(shape.number(part.z, "length", units=self.source.units) for shape in shapes)
+            return ZonedSurface(tuple(s.geometry for s in shapes), heights, f"{part.z} of {part.polygons}")
+        assert part.points is not None  # the file's model sees to that
+        table = self.source.table(part.points, *key, sheet=part.sheet)
+        x, y = self.source.on_map(table, part.local, *key, x=part.x, y=part.y)
+        z = table.numbers(part.z, "length")
+        _, first, group = np.unique(np.column_stack([x, y]), axis=0, return_index=True, return_inverse=True)
+        twice = np.flatnonzero(z != z[first][group.ravel()])
+        if len(twice):
+            k, other = int(twice[0]), int(first[group.ravel()[twice[0]]])
+            raise InputError(
+                f"{table.row(k)}: the point x={x[k]:g}, y={y[k]:g} has {part.z} {z[k]:g} m, but {z[other]:g} m in "
+                f"{table.row(other)} ({len(twice)} such points). Keep one of them."
+            )
+        kept = np.sort(first)  # a point that stands twice alike counts once
+        x, y, z = x[kept], y[kept], z[kept]
+        curve = Variogram(**part.variogram.model_dump()) if part.variogram is not None else Variogram()
+        return PointSurface(
+            x,
+            y,
+            z,
+            name=f"{part.z} of {part.points}",
+            method=part.method,
+            neighbours=part.neighbours,
+            power=part.power,
+            variogram=curve,
+            source=tuple(table.row(int(k)) for k in kept),
+        )
+
+    def strata(self) -> Strata:
+        """Make the ground and the layers, each base known to those below it by its layer's name."""
+        ground = self.surfaces["ground"] = self.surface(self.asked.ground, "ground")
+        layers = []
+        for k, part in enumerate(self.asked.layer):
+            base = self.surface(part.base, "layer", k, "base")
+            for j, change in enumerate(part.change):
+                other = self.surface(change.base, "layer", k, "change", j, "base")
+                for shape in self.source.shapes(change, ("Polygon", "MultiPolygon"), "layer", k, "change", j):
+                    base = PatchedSurface(base, shape.geometry, other)
+            self.surfaces[part.name] = base
+            hole = None
+            if part.taken_out is not None:
+                hole = self.source.union(part.taken_out, "layer", k, "taken_out")
+            layers.append(Layer(part.name, base, part.least_thickness, part.where_thin, part.base_wins, hole))
+        strata = Strata(ground, tuple(layers))
+        for k, part in enumerate(self.asked.layer):
+            if part.parts is not None:
+                try:
+                    strata = strata.split(part.name, part.parts)
+                except InputError as problem:
+                    raise InputError(f"{self.source.by('layer', k, 'parts')}: {problem}") from None
+        return strata

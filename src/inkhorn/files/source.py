@@ -1,0 +1,119 @@
+"""The files that a project file names: read, told where they are named, and brought to one coordinate system."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from inkhorn.errors import InputError
+from inkhorn.files.project_file import load_project_file
+from inkhorn.files.shapes import Shape, read_shapes
+from inkhorn.files.tables import Table, read_table
+from inkhorn.units import UnitSystem
+
+__all__ = ["Source"]
+
+
+class Source:
+    """Follows the files that a project file names, from the folder it stands in."""
+
+    def __init__(self, path: Path) -> None:
+        self.path, self.folder = path, path.parent
+        self.asked, self.places = load_project_file(path)
+        u = self.asked.units
+        self.units = UnitSystem(u.length, u.time, u.concentration)
+        self.files: dict[Path, None] = {path: None}
+        self.read: dict[tuple[str, str], dict[str, Any]] = {}  # what came, by file and table
+        self.crs: tuple[str, str] | None = None  # the CRS, and the file that stated it first
+
+    def by(self, *key: Any) -> str:
+        """Say where a key stands."""
+        return f"{self.path.name}, line {self.places.of(key)}"
+
+    def note(self, file: str, table: str | None, rows: int, what: str, remark: str = "") -> None:
+        """Keep what was read of a file, for the summary."""
+        row = {"file": file, "table": table or "", "rows": rows, "what": what, "note": remark}
+        self.read.setdefault((file, table or ""), row)
+
+    def table(self, file: str, *key: Any, sheet: str | None = None) -> Table:
+        asked_by = f"named in {self.by(*key)}"
+        table = read_table(self.folder / file, units=self.units, sheet=sheet, asked_by=asked_by)
+        self.files[self.folder / file] = None
+        self.note(file, table.sheet, len(table), f"columns {', '.join(table.columns)}")
+        return table
+
+    def on_map(self, table: Table, local: bool, *key: Any, x: str = "x", y: str = "y") -> tuple[Any, Any]:
+        """Read places on the map, from columns in its coordinates or in local ones."""
+        u, v = table.numbers(x, "length"), table.numbers(y, "length")
+        if not local:
+            return u, v
+        frame = self.asked.local
+        if frame is None:
+            raise InputError(
+                f"{self.by(*key)}: local coordinates need a table that places them, as in\n"
+                "[local]\norigin = [3500, 2100]\nrotation = 30"
+            )
+        c, s = np.cos(np.deg2rad(frame.rotation)), np.sin(np.deg2rad(frame.rotation))
+        return frame.origin[0] + c * u - s * v, frame.origin[1] + s * u + c * v
+
+    def shapes(self, part: Any, kinds: tuple[str, ...], *key: Any) -> list[Shape]:
+        shapes, crs = read_shapes(
+            self.folder / part.file, table=part.table, kinds=kinds, asked_by=f"named in {self.by(*key)}"
+        )
+        self.files[self.folder / part.file] = None
+        shapes, moved = self._brought_together(shapes, crs, part.file, *key)
+        geometries = sorted({s.geometry.geom_type for s in shapes})
+        columns = ", ".join(shapes[0].attributes) or "none"
+        self.note(part.file, part.table, len(shapes), f"{', '.join(geometries)}; attributes {columns}", moved)
+        return shapes
+
+    def _brought_together(
+        self, shapes: list[Shape], crs: str | None, file: str, *key: Any
+    ) -> tuple[list[Shape], str]:
+        """Shapes in the coordinate system of the first file that stated one, and a note if they were moved."""
+        import shapely
+
+        if crs is None or self.crs is None or self.crs[0] == crs:
+            self.same_crs(crs, file, *key)
+            return shapes, ""
+        import pyproj
+
+        try:
+            turn = pyproj.Transformer.from_crs(crs, self.crs[0], always_xy=True)
+            moved = [
+                replace(
+                    s,
+                    geometry=shapely.transform(
+                        s.geometry,
+                        lambda xy: np.column_stack(turn.transform(xy[:, 0], xy[:, 1], errcheck=True)),
+                    ),
+                )
+                for s in shapes
+            ]
+        except pyproj.exceptions.ProjError as problem:
+            raise InputError(
+                f"{file} is in {crs} and cannot be brought to {self.crs[0]}, that of {self.crs[1]} "
+                f"({self.by(*key)}): {problem}. Save it in that coordinate system."
+            ) from None
+        return moved, f"brought from {crs} to {self.crs[0]}, that of {self.crs[1]}"
+
+    def same_crs(self, crs: str | None, file: str, *key: Any) -> None:
+        """See that all files that state a coordinate system state the same."""
+        if crs is None:
+            return
+        if self.crs is not None and self.crs[0] != crs:
+            raise InputError(
+                f"{file} is in {crs}, but {self.crs[1]} is in {self.crs[0]} ({self.by(*key)}). "
+                "Bring both to one coordinate system."
+            )
+        self.crs = self.crs or (crs, file)
+
+    def union(self, part: Any, *key: Any) -> Any:
+        """Join all polygons of a file to one shape."""
+        import shapely
+
+        shapes = self.shapes(part, ("Polygon", "MultiPolygon"), *key)
+        return shapely.union_all([s.geometry for s in shapes])
