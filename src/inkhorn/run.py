@@ -17,10 +17,12 @@ from inkhorn import draw
 from inkhorn.calibration import (
     FitResult,
     FitStatistics,
+    HeadObservations,
     LayerConductivity,
     Parameter,
     RechargeMultiplier,
     calibrate,
+    level_table,
     observe,
     residual_table,
 )
@@ -121,6 +123,14 @@ def _write_flow_results(folder: Path, flow: FlowResult, project: Project, run: R
     write_table(budget, folder / "budget.csv")
     write_table(flow.budget(by="feature"), folder / "budget_by_feature.csv")
     write_table(flow.well_levels(), folder / "well_levels.csv")
+    if flow.model.schedule is not None:
+        write_table(flow.model.schedule.table(dict(flow.model.changes)), folder / "periods.csv")
+        write_table(flow.budgets(), folder / "budget_in_time.csv")
+    short = flow.well_levels().query("`less than asked [m³/day]` > 0")
+    for row in short.to_dict("records"):
+        run.tell(
+            f"{row['well']} would run dry and takes {row['less than asked [m³/day]']:.4g} m³/day less than asked"
+        )
     write_table(flow.report.frame(), folder / "solver.csv")
     run.tell(f"water budget closes to {abs(budget.attrs['closing_error_percent']):.1e} %")
     present = set(flow.model.grid.cells.layer.tolist())
@@ -136,9 +146,35 @@ def _write_flow_results(folder: Path, flow: FlowResult, project: Project, run: R
     _picture(folder / "section.png", draw.section, flow, line, exaggeration=project.asked.draw.exaggeration)
 
 
+def _write_levels(folder: Path, flow: FlowResult, seen: HeadObservations) -> None:
+    """Levels by date of a run through time, as a table and a picture."""
+    schedule = flow.model.schedule
+    if schedule is None or schedule.start is None:
+        return
+    levels = level_table(flow, seen)
+    write_table(levels, folder / "levels.csv")
+    bores = levels["bore"].unique()[:12]
+
+    def fill(figure: Any) -> None:
+        columns = 1 if len(bores) == 1 else 2 if len(bores) <= 4 else 3 if len(bores) <= 9 else 4
+        axes = figure.subplots(-(-len(bores) // columns), columns, squeeze=False).ravel()
+        for ax in axes[len(bores) :]:
+            ax.axis("off")
+        for ax, bore in zip(axes, bores, strict=False):
+            draw.hydrograph(levels, bore, ax=ax)
+        axes[0].legend(fontsize=7)
+        figure.subplots_adjust(hspace=0.45, wspace=0.3)
+
+    if len(bores):
+        save_figure(folder / "levels.png", fill)
+
+
 def _do_paths(folder: Path, flow: FlowResult, project: Project, run: Run) -> None:
     asked = project.asked.paths
     if asked is None:
+        return
+    if flow.model.schedule is not None:
+        run.tell("particle paths follow steady flow only so far and are left out of a run through time")
         return
     if not isinstance(flow.model.grid.mesh, RectangularMesh) or flow.model.grid.mesh.outline is not None:
         run.tell("particle paths need whole rectangles and are left out on this grid")
@@ -165,6 +201,9 @@ def _do_transport(folder: Path, flow: FlowResult, project: Project, run: Run) ->
 
     asked = project.asked.transport
     if asked is None:
+        return
+    if flow.model.schedule is not None:
+        run.tell("transport goes with steady flow only so far and is left out of a run through time")
         return
     species = next(s for s in project.site.species if s.name == asked.species)
     words = f"carrying {species.name}"
@@ -243,13 +282,19 @@ def run_project(
         model, progress=lambda k, left: run.progress(f"solving for heads, closure {left:.0e}", None)
     )
     heads = flow.steps[-1].heads
-    run.tell(f"steady heads from {heads.min():.2f} to {heads.max():.2f} m; {flow.report}")
+    when = "steady heads" if model.schedule is None else f"{len(flow.steps)} steps in time; at the end heads"
+    run.tell(f"{when} from {heads.min():.2f} to {heads.max():.2f} m; {flow.report}")
     with new_folder(parent, f"run-{grid}" if grid else "run") as made:
         folder = made.path
         if project.site.bores:
             seen = observe(model)
-            write_table(residual_table(flow, seen), folder / "residuals.csv")
-            run.tell(f"{FitStatistics.of(seen.measured, seen.rows @ flow.steps[-1].heads)}")
+            means = residual_table(flow, seen)
+            write_table(means, folder / "residuals.csv")
+            if len(means):
+                run.tell(f"{FitStatistics.of(means['measured [m]'], means['computed [m]'])}")
+            else:
+                run.tell("no level of any bore was dipped while the run goes on")
+            _write_levels(folder, flow, seen)
         _do_all(folder, flow, project, run)
     return made.goal, flow
 
@@ -309,6 +354,13 @@ def fit_project(
 
     run, parent = run or Run(), out or project.path.parent / "runs"
     model = _ready_model(project, grid, run)
+    if model.schedule is not None:
+        if not model.schedule.steady[0]:
+            raise InputError(
+                "a fit is made to steady flow so far. Let the first period be steady (steady_first)."
+            )
+        run.tell("fitted is the steady first period, to the mean levels")
+        model = model.at_period(0)
     parameters = fit_parameters(project, model)
 
     def heard(iteration: int, row: Any) -> None:

@@ -1,7 +1,13 @@
 """Calibration: observations, parameters, least squares, statistics."""
 
 from inkhorn.calibration.fit import FitResult, FitRow, calibrate, head_sensitivities
-from inkhorn.calibration.observations import FitStatistics, HeadObservations, observe, residual_table
+from inkhorn.calibration.observations import (
+    FitStatistics,
+    HeadObservations,
+    level_table,
+    observe,
+    residual_table,
+)
 from inkhorn.calibration.parameters import LayerConductivity, Parameter, RechargeMultiplier
 
 __all__ = [
@@ -14,6 +20,7 @@ __all__ = [
     "RechargeMultiplier",
     "calibrate",
     "head_sensitivities",
+    "level_table",
     "observe",
     "residual_table",
 ]

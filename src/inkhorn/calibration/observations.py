@@ -12,13 +12,13 @@ from numpy.typing import NDArray
 from inkhorn.errors import InputError
 from inkhorn.flow import FlowResult
 from inkhorn.model import Model
-from inkhorn.site import Bore
+from inkhorn.site import Bore, days_since
 from inkhorn.space import sampling_rows
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["FitStatistics", "HeadObservations", "observe", "residual_table"]
+__all__ = ["FitStatistics", "HeadObservations", "level_table", "observe", "residual_table"]
 
 
 @dataclass(frozen=True)
@@ -121,10 +121,66 @@ def observe(model: Model, bores: Sequence[Bore] | None = None) -> HeadObservatio
     )
 
 
-def residual_table(flow: FlowResult, observations: HeadObservations) -> pd.DataFrame:
-    """Return measured and computed level and residual (measured less computed) at each bore [m]."""
+def level_table(flow: FlowResult, observations: HeadObservations) -> pd.DataFrame:
+    """Return measured and computed levels at each bore and date of a run through time.
+
+    Heads are linear between the ends of steps. Dates outside the schedule or in its warm-up are left out.
+
+    Returns
+    -------
+    pandas.DataFrame
+        Columns bore, layer, date, time [day], measured [m], computed [m], residual [m].
+
+    Raises
+    ------
+    InputError
+        If the schedule starts at no date.
+    """
     import pandas as pd
 
+    schedule = flow.model.schedule
+    if schedule is None or schedule.start is None:
+        raise InputError("levels by date are compared with a run through time that starts at a date.")
+    at = np.array([s.end for s in flow.steps])
+    computed = np.array([observations.rows @ s.heads for s in flow.steps])
+    begin = float(schedule.ends[schedule.warm_up][-1]) if schedule.warm_up.any() else 0.0
+    parts = []
+    for k, bore in enumerate(observations.bores):
+        days = days_since(schedule.start, bore.dates, f"bore {bore.name}")
+        inside = (days >= begin) & (days <= at[-1])
+        head = np.interp(days[inside], at, computed[:, k])
+        parts.append(
+            pd.DataFrame(
+                {
+                    "bore": bore.name,
+                    "layer": bore.layer,
+                    "date": bore.dates[inside],
+                    "time [day]": days[inside],
+                    "measured [m]": bore.levels[inside],
+                    "computed [m]": head,
+                    "residual [m]": bore.levels[inside] - head,
+                }
+            )
+        )
+    return pd.concat(parts, ignore_index=True)
+
+
+def residual_table(flow: FlowResult, observations: HeadObservations) -> pd.DataFrame:
+    """Return measured and computed level and residual (measured less computed) at each bore [m].
+
+    Of a run through time both are means over the dates of the levels that it covers; a bore that has
+    none is left out.
+    """
+    import pandas as pd
+
+    if flow.model.schedule is not None and flow.model.schedule.start is not None:
+        places = pd.DataFrame({"bore": [b.name for b in observations.bores]})
+        places["x [m]"], places["y [m]"] = zip(*((b.x, b.y) for b in observations.bores), strict=True)
+        levels = level_table(flow, observations).groupby(["bore", "layer"], sort=False)
+        means = levels[["measured [m]", "computed [m]", "residual [m]"]].mean().reset_index()
+        table = means.merge(places, on="bore", how="left")
+        columns = ["bore", "layer", "x [m]", "y [m]", "measured [m]", "computed [m]", "residual [m]"]
+        return table[columns]
     computed = observations.rows @ flow.steps[-1].heads
     return pd.DataFrame(
         {

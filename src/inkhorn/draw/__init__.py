@@ -2,7 +2,7 @@
 
 from inkhorn.draw.blocks import block
 from inkhorn.draw.fit import measured_against_computed
-from inkhorn.draw.flow import heads
+from inkhorn.draw.flow import heads, hydrograph
 from inkhorn.draw.mesh import plan, quality
 from inkhorn.draw.movement import breakthrough, paths, plume
 from inkhorn.draw.sections import section
@@ -12,6 +12,7 @@ __all__ = [
     "block",
     "breakthrough",
     "heads",
+    "hydrograph",
     "measured_against_computed",
     "paths",
     "plan",

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from inkhorn.draw.base import (
+    BANK,
     INK,
     axes_or_new,
     check_layer,
@@ -15,12 +16,14 @@ from inkhorn.draw.base import (
     draw_site,
     map_axes,
 )
+from inkhorn.errors import InputError
 from inkhorn.flow import FlowResult
 
 if TYPE_CHECKING:
+    import pandas as pd
     from matplotlib.axes import Axes
 
-__all__ = ["heads"]
+__all__ = ["heads", "hydrograph"]
 
 
 def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | None = None) -> Axes:
@@ -73,4 +76,35 @@ def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | 
     name = grid.layer_names[index]
     draw_site(ax, flow.model.site, layer=name, fill=False)
     ax.set_title(f"{flow.model.name}: heads in the {name}")
+    return ax
+
+
+def hydrograph(levels: pd.DataFrame, bore: str, *, ax: Axes | None = None) -> Axes:
+    """Draw measured and computed levels of a bore in time.
+
+    Parameters
+    ----------
+    levels : pandas.DataFrame
+        From `inkhorn.calibration.level_table`.
+    bore : str
+        Its name.
+    ax : Axes, optional
+        Where to draw; a new figure if not given.
+
+    Returns
+    -------
+    Axes
+    """
+    mine = levels[levels["bore"] == bore]
+    if mine.empty:
+        known = levels["bore"].unique().tolist()
+        raise InputError(f'there are no levels of the bore "{bore}"; expected one of {known}.')
+    ax = axes_or_new(ax)
+    ax.plot(mine["date"], mine["measured [m]"], "o", ms=2.5, color=INK, label="measured")
+    ax.plot(mine["date"], mine["computed [m]"], "-", lw=1.3, color=BANK, label="computed")
+    ax.set_ylabel("level [m]")
+    ax.set_title(f"{bore}, {mine['layer'].iloc[0]}", fontsize=9)
+    ax.tick_params(labelsize=7)
+    for label in ax.get_xticklabels():
+        label.set_rotation(30)
     return ax

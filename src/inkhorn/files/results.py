@@ -5,6 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import numpy as np
+
 from inkhorn.files.whole import written_whole
 from inkhorn.flow import FlowResult
 from inkhorn.paths import PathResult
@@ -41,9 +43,17 @@ def write_flow(flow: FlowResult, path: Path) -> None:
             ),
         },
         coords=coords,
-        attrs={"Conventions": "CF-1.11", "title": flow.model.name, "source": "Inkhorn, steady flow"},
+        attrs={"Conventions": "CF-1.11", "title": flow.model.name, "source": "Inkhorn, flow"},
     )
     data["steady"] = data["steady"].astype("int8")
+    schedule = flow.model.schedule
+    if schedule is not None:  # CF: flows hold over the step, heads are those at its end
+        bounds = np.array([[s.start, s.end] for s in flow.steps])
+        data["time_bounds"] = (("time", "bound"), bounds)
+        data["time"].attrs["bounds"] = "time_bounds"
+        if schedule.start is not None:
+            start = str(schedule.start).replace("T", " ")
+            data["time"].attrs |= {"units": f"days since {start}", "calendar": "proleptic_gregorian"}
     _write(data, path)
 
 

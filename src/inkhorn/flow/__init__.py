@@ -3,6 +3,6 @@
 from inkhorn.flow.equations import FlowEquations
 from inkhorn.flow.result import FlowResult, FlowStep
 from inkhorn.flow.sensitivity import FlowSensitivity
-from inkhorn.flow.steady import SolverReport, solve_flow
+from inkhorn.flow.solve import SolverReport, solve_flow
 
 __all__ = ["FlowEquations", "FlowResult", "FlowSensitivity", "FlowStep", "SolverReport", "solve_flow"]

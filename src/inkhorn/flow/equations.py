@@ -7,6 +7,7 @@ of a cell is what flows in less what flows out; a cell of fixed head has none.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from copy import copy
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -14,10 +15,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.model import Model, face_saturation, ramp, saturation
+from inkhorn.errors import InputError
+from inkhorn.model import Model, face_saturation, ramp, saturation, stored_heights
 from inkhorn.model.terms import Contribution, Moment, Term
 
-__all__ = ["Balance", "FlowEquations"]
+__all__ = ["Balance", "FlowEquations", "TimeStep"]
 
 
 @dataclass(frozen=True, eq=False)
@@ -37,6 +39,8 @@ class Balance:
         Saturation that scales the face row.
     contributions : tuple of Contribution
         Of each term.
+    storage_change : ndarray of float, (n_cells,)
+        Water taken into storage [m³/day]; zero when steady.
     rounding : float
         What rounding alone may add up to in the residuals [m³/day].
     jacobian : scipy.sparse.csr_array or None
@@ -48,12 +52,30 @@ class Balance:
     drive: NDArray[np.float64]
     share: NDArray[np.float64]
     contributions: tuple[Contribution, ...]
+    storage_change: NDArray[np.float64]
     rounding: float
     jacobian: Any = None
 
 
+@dataclass(frozen=True, eq=False)
+class TimeStep:
+    """From where to where a step goes, and the heads it begins with.
+
+    Attributes
+    ----------
+    start, end : float
+        [day]
+    heads : ndarray of float, (n_cells,)
+        At the start [m].
+    """
+
+    start: float
+    end: float
+    heads: NDArray[np.float64]
+
+
 class FlowEquations:
-    """The equations of one model.
+    """The equations of one model, steady or over one step in time.
 
     Side faces carry their row's flow times a saturation, that of the upstream cell where either is
     nearly dry. Floor faces
@@ -61,10 +83,10 @@ class FlowEquations:
     at the rate that the upper cell alone sets, and none rises into an empty cell from below.
     """
 
-    def __init__(self, model: Model) -> None:
+    def __init__(self, model: Model, step: TimeStep | None = None) -> None:
         from scipy.sparse import csr_array
 
-        self.model = model
+        self.model, self.step = model, step
         self.cells, faces = model.grid.cells, model.grid.faces
         n, self.first, self.second = len(self.cells), faces.cells[:, 0], faces.cells[:, 1]
         self.rows = model.face_rows()
@@ -92,6 +114,56 @@ class FlowEquations:
                 fixed[term.cells] = True
         self.fixed, self.free = fixed, np.flatnonzero(~fixed)
 
+    def over(self, step: TimeStep | None) -> FlowEquations:
+        """Return the same equations over another step in time; steady for None."""
+        other = copy(self)
+        other.step = step
+        return other
+
+    def of(self, model: Model) -> FlowEquations:
+        """Return the equations of another period of the same model; rows are made anew only if they changed."""
+        same = all(
+            np.array_equal(getattr(model, name), getattr(self.model, name))
+            for name in ("horizontal_conductivity", "vertical_conductivity", "anisotropy", "direction")
+        )
+        if not same:
+            return FlowEquations(model, self.step)
+        other = copy(self)
+        other.model = model
+        return other
+
+    def stored(self, heads: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Return the water stored in each cell, and its slope by head [m³], [m²].
+
+        Raises
+        ------
+        InputError
+            If the model lacks a storage property.
+        """
+        model, law = self.model, self.model.water_table
+        needed = ["specific_storage"] if law.confined else ["specific_storage", "specific_yield"]
+        missing = [name for name in needed if getattr(model, name) is None]
+        if missing:
+            raise InputError(
+                f"transient flow needs {' and '.join(missing)}. Give them for every material (or to Model)."
+            )
+        c = self.cells
+        filled, filled_slope, elastic, elastic_slope = stored_heights(heads, c.bottom, c.top, law)
+        drains = 0.0 if law.confined else model.specific_yield
+        return (
+            c.area * (drains * filled + model.specific_storage * elastic),
+            c.area * (drains * filled_slope + model.specific_storage * elastic_slope),
+        )
+
+    def _storage(self, heads: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Water taken into storage over the step, and its slope by head [m³/day], [m²/day]."""
+        if self.step is None:
+            return np.zeros(len(heads)), np.zeros(len(heads))
+        length = self.step.end - self.step.start
+        now, slope = self.stored(heads)
+        before, _ = self.stored(self.step.heads)
+        return (now - before) / length, slope / length
+
     def own(self, unknowns: NDArray[np.float64]) -> Iterator[tuple[Term, NDArray[np.float64]]]:
         """Go through the terms, each with its own unknowns."""
         for term, start, end in zip(self.model.terms, self.first_own[:-1], self.first_own[1:], strict=True):
@@ -118,6 +190,8 @@ class FlowEquations:
                     cells=self.cells,
                     horizontal_conductivity=self.model.horizontal_conductivity,
                     law=self.model.water_table,
+                    start=0.0 if self.step is None else self.step.start,
+                    end=0.0 if self.step is None else self.step.end,
                 ),
             )
 
@@ -154,7 +228,8 @@ class FlowEquations:
 
         contributions = []
         residual = np.zeros(self.n_unknowns)
-        residual[:n] = self.divergence @ face_flow
+        storage, storage_slope = self._storage(heads)
+        residual[:n] = self.divergence @ face_flow - storage
         for (term, moment), first in zip(self.moments(unknowns), self.first_own[:-1], strict=True):
             answer = term.evaluate(moment)
             contributions.append(answer)
@@ -169,17 +244,26 @@ class FlowEquations:
                 (np.where(forward, 1, 0), by_downstream, downstream),
             ):
                 data[own + place] += np.where(side, full_flow * by * filled_slope[cell], 0.0)
-            jacobian = self._jacobian(data, contributions)
+            jacobian = self._jacobian(data, contributions, storage_slope)
         rounding = float(np.finfo(float).eps * np.abs(product).sum())
-        return Balance(residual, face_flow, drive, share, tuple(contributions), rounding, jacobian)
+        answers = tuple(contributions)
+        return Balance(residual, face_flow, drive, share, answers, storage, rounding, jacobian)
 
-    def _jacobian(self, face_slope: NDArray[np.float64], contributions: list[Contribution]) -> Any:
+    def _jacobian(
+        self,
+        face_slope: NDArray[np.float64],
+        contributions: list[Contribution],
+        storage_slope: NDArray[np.float64],
+    ) -> Any:
         from scipy.sparse import coo_array, csr_array
 
         matrix = self.rows.matrix
         faces = self.divergence @ csr_array((face_slope, matrix.indices, matrix.indptr), shape=matrix.shape)
         faces.resize((self.n_unknowns, self.n_unknowns))
         rows, columns, values = [], [], []
+        if self.step is not None:
+            cells = np.arange(len(storage_slope))
+            rows, columns, values = [cells], [cells], [-storage_slope]
         for term, answer, first in zip(self.model.terms, contributions, self.first_own[:-1], strict=True):
             for slope, number in (
                 (answer.flow_slope, term.cells),
@@ -203,16 +287,16 @@ class FlowEquations:
         )
 
     def closure(self, balance: Balance) -> float:
-        """Return the sum of absolute residuals over the larger of inflow and outflow.
+        """Return the sum of absolute residuals over the larger of inflow and outflow, storage included.
 
         Exactly 0 where the residuals are no more than rounding, as where no water moves at all.
         """
-        flows = np.concatenate([np.zeros(1), *self.term_flows(balance)])
+        flows = np.concatenate([np.zeros(1), *self.term_flows(balance), -balance.storage_change])
         turnover = max(flows[flows > 0].sum(), -flows[flows < 0].sum())
         missing = float(np.abs(balance.residual[self.free]).sum())
         if missing <= balance.rounding:
             return 0.0
-        return missing / turnover if turnover > 0 else float("inf")
+        return missing / max(turnover, 1e-6 * missing)  # at the very start nothing may move yet
 
     @cached_property
     def names(self) -> list[str]:

@@ -40,6 +40,8 @@ class FlowStep:
         Of each term, positive into the cell [m³/day].
     storage_change : ndarray of float, (n_cells,)
         Water taken into storage [m³/day].
+    period : int
+        Of the schedule.
     """
 
     start: float
@@ -50,6 +52,7 @@ class FlowStep:
     face_flow: NDArray[np.float64]
     term_flow: tuple[NDArray[np.float64], ...]
     storage_change: NDArray[np.float64]
+    period: int = 0
 
 
 class _Report(Protocol):
@@ -106,6 +109,10 @@ class FlowResult:
         """Heads [m], (time, layer, y, x) on a rectangular mesh, else (time, cell)."""
         return self.labelled([s.heads for s in self.steps], "head", "m", "hydraulic head")
 
+    def model_at(self, step: int = -1) -> Model:
+        """Return the model as it was over a step, nothing changing any more."""
+        return self.model if self.model.schedule is None else self.model.at_period(self.steps[step].period)
+
     def filled(self, step: int = -1) -> NDArray[np.float64]:
         """Return the filled share of each cell's height at the end of a step, (n_cells,)."""
         cells = self.model.grid.cells
@@ -140,7 +147,7 @@ class FlowResult:
         import pandas as pd
 
         rows, first = [], 0
-        for term, flow in zip(self.model.terms, self.steps[step].term_flow, strict=True):
+        for term, flow in zip(self.model_at(step).terms, self.steps[step].term_flow, strict=True):
             if isinstance(term, WellTerm):
                 total = np.bincount(term.feature, flow, len(term.features))
                 level = self.steps[step].own[first : first + term.n_own]
@@ -175,3 +182,25 @@ class FlowResult:
             ``attrs["closing_error_percent"]`` is what is missing, of the larger total.
         """
         return budget_table(self.model, self.steps[step], by)
+
+    def budgets(self) -> pd.DataFrame:
+        """Return the water budget of every step by term, a row for each step and term [m³/day].
+
+        Returns
+        -------
+        pandas.DataFrame
+            Columns step, begin [day], end [day], term, in, out, and the closing error of the step [%].
+        """
+        import pandas as pd
+
+        parts = []
+        for k, step in enumerate(self.steps):
+            table = self.budget(step=k)
+            rows = table.reset_index().assign(
+                **{"step": k + 1, "begin [day]": step.start, "end [day]": step.end},
+            )
+            rows["closing error [%]"] = table.attrs["closing_error_percent"]
+            parts.append(rows)
+        first = ["step", "begin [day]", "end [day]", "term"]
+        whole = pd.concat(parts, ignore_index=True)
+        return whole[[*first, *(c for c in whole.columns if c not in first)]]

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from inkhorn.errors import InputError
 from inkhorn.flow.equations import Balance, FlowEquations
 from inkhorn.flow.result import FlowResult
 from inkhorn.linear import LinearSystem
@@ -36,7 +37,9 @@ class FlowSensitivity:
     """
 
     def __init__(self, flow: FlowResult, *, tolerance: float = 1e-11) -> None:
-        self.equations = FlowEquations(flow.model)
+        if not (flow.steps[-1].steady and len(flow.steps) == 1):
+            raise InputError("sensitivities are those of one steady solution; this one goes through time.")
+        self.equations = FlowEquations(flow.model_at())
         self.unknowns = np.concatenate([flow.steps[-1].heads, flow.steps[-1].own])
         self.tolerance = tolerance
 

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
-from inkhorn.model.model import Model
+from inkhorn.model.model import PROPERTIES, Model
 from inkhorn.model.terms import DrainTerm, FixedHeadTerm
 from inkhorn.space import point_surfaces
 
@@ -20,6 +20,14 @@ if TYPE_CHECKING:
 __all__ = ["Finding", "Findings", "check", "levelless_cells"]
 
 
+_LIKELY = (  # what ground commonly has; beyond that a slip of units is likely
+    ("horizontal_conductivity", 1e-8, 1e4),
+    ("vertical_conductivity", 1e-9, 1e4),
+    ("specific_storage", 1e-8, 1e-1),
+    ("specific_yield", 1e-3, 0.6),
+    ("porosity", 1e-4, 0.9),
+    ("bulk_density", 1e5, 5e6),
+)
 _GRAVITY = ("error", "warning", "note")
 
 
@@ -201,6 +209,80 @@ def _check_strata(model: Model) -> Iterator[Finding]:
             )
 
 
+def _check_properties(model: Model) -> Iterator[Finding]:
+    """Properties that flow in time needs, by the materials that lack them."""
+    schedule = model.schedule
+    if schedule is None or schedule.steady.all():
+        return
+    ways = {"specific_storage": "storativity", "specific_yield": None}
+    for name, otherwise in ways.items():
+        if getattr(model, name) is not None or (name == "specific_yield" and model.water_table.confined):
+            continue
+        lacking = []
+        if model.site is not None:
+            made_of = {model.site.materials[n] for n in model.grid.layer_names}
+            lacking = sorted(
+                m.name
+                for m in made_of
+                if getattr(m, name) is None and (otherwise is None or getattr(m, otherwise) is None)
+            )
+        yield Finding(
+            "error",
+            f"flow in time needs the {name}" + (f" of {', '.join(lacking)}" if lacking else ""),
+            model.name,
+            "Give it for every material" + (f", or a {otherwise}." if otherwise else "."),
+        )
+
+
+def _check_schedule(model: Model) -> Iterator[Finding]:
+    """Steps of extreme ratio."""
+    if model.schedule is None:
+        return
+    extreme = model.schedule.extreme_steps()
+    if extreme:
+        yield Finding(
+            "warning",
+            f"{_count(len(extreme), 'period')} with steps ten thousand times shorter than the longest",
+            f"period {extreme[0] + 1}",
+            "Check dates and growth; two changes may lie seconds apart.",
+        )
+
+
+def _check_rates(model: Model) -> Iterator[Finding]:
+    """Rates and properties a thousand times off those of their kind, as by a slip of units."""
+    for term in model.terms:
+        if "rate" not in term.inputs:
+            continue
+        rate = np.abs(model.changes.get(f"{term.kind}.rate", term.rate[None]).mean(axis=0))  # type: ignore[attr-defined]
+        by_feature = len(rate) == len(term.features)
+        sizes = (
+            rate
+            if by_feature
+            else np.array([rate[term.feature == k].max() for k in range(len(term.features))])
+        )
+        usual = float(np.median(sizes[sizes > 0])) if (sizes > 0).any() else 0.0
+        for k in np.flatnonzero((sizes > 1000 * usual) | ((sizes > 0) & (sizes < usual / 1000))):
+            yield Finding(
+                "warning",
+                f'the rate of {term.kind} "{term.features[k]}" is {sizes[k] / usual:.2g} times that of the others',
+                f"{model.name}, {term.features[k]}",
+                "Check its unit.",
+            )
+    for name, low, high in _LIKELY:
+        values = getattr(model, name)
+        if values is None:
+            continue
+        for bad, word in ((values < low, "low"), (values > high, "high")):
+            if bad.any():
+                cell = int(np.argmax(bad))
+                yield Finding(
+                    "warning",
+                    f"the {name} is suspiciously {word}, {values[cell]:.3g} {PROPERTIES[name]}".rstrip(),
+                    _place(model, cell),
+                    "Check its unit.",
+                )
+
+
 def _check_points(model: Model) -> Iterator[Finding]:
     """Data points that stand out, lie far away, or are missed by the surface made of them."""
     import shapely
@@ -302,6 +384,9 @@ def check(model: Model) -> Findings:
         _check_wells,
         _check_placed,
         _check_below,
+        _check_properties,
+        _check_schedule,
+        _check_rates,
         _check_strata,
         _check_points,
         _check_bores,

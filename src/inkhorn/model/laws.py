@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from inkhorn.errors import check_nonnegative, check_positive
 
-__all__ = ["WaterTable", "face_saturation", "ramp", "saturation"]
+__all__ = ["WaterTable", "face_saturation", "ramp", "saturation", "stored_heights"]
 
 
 @dataclass(frozen=True)
@@ -123,3 +123,46 @@ def face_saturation(
         1.0 - mixed + up_slope * down * half,
         mixed + up * down_slope * half,
     )
+
+
+def _ramp_integral(value: NDArray[np.float64], width: float) -> NDArray[np.float64]:
+    """The integral of `ramp` from far below."""
+    bent = np.clip(value + width, 0.0, 2.0 * width)
+    above = value > width
+    return np.where(above, 0.5 * value**2 + width**2 / 6.0, bent**3 / (12.0 * width))
+
+
+def stored_heights(
+    head: NDArray[np.float64],
+    bottom: NDArray[np.float64],
+    top: NDArray[np.float64],
+    law: WaterTable,
+) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+    """Return what water in a cell grows with: the filled height, and the elastic store, and their slopes.
+
+    Water stored is ``area * (specific_yield * filled + specific_storage * elastic)``; the elastic store
+    is the integral of the filled height over the head, so that pressure is stored in the filled part only.
+
+    Parameters
+    ----------
+    head, bottom, top : ndarray of float, (n,)
+        [m].
+    law : WaterTable
+        Smoothing; a confined cell fills no height and stores by pressure over all of its own.
+
+    Returns
+    -------
+    filled, filled_slope : ndarray of float, (n,)
+        [m] and [-].
+    elastic, elastic_slope : ndarray of float, (n,)
+        [m²] and [m].
+    """
+    height = top - bottom
+    if law.confined:
+        return np.zeros_like(head), np.zeros_like(head), height * (head - bottom), height
+    u = (head - bottom) / height
+    low, low_slope = ramp(u, law.smoothing)
+    high, high_slope = ramp(u - 1.0, law.smoothing)
+    share = low - high
+    elastic = _ramp_integral(u, law.smoothing) - _ramp_integral(u - 1.0, law.smoothing)
+    return height * share, low_slope - high_slope, height**2 * elastic, height * share

@@ -87,10 +87,9 @@ class WellTerm(Term):
         self._spread("connection")
         rate = np.array(np.broadcast_to(np.asarray(self.rate, dtype=np.float64), len(self.features)))
         object.__setattr__(self, "rate", check_finite(f"{self.kind} rate", rate, unit="m³/day"))
-        lowest = np.array(
-            np.broadcast_to(np.asarray(self.lowest_level, dtype=np.float64), len(self.features))
-        )
-        object.__setattr__(self, "lowest_level", lowest)
+        for name in ("lowest_level", "losses"):
+            given = np.asarray(getattr(self, name), dtype=np.float64)
+            object.__setattr__(self, name, np.array(np.broadcast_to(given, len(self.features))))
         check_nonnegative(f"{self.kind} connection", self.connection, unit="m")
         missing = np.setdiff1d(np.arange(len(self.features)), self.feature)
         if len(missing):
