@@ -68,8 +68,7 @@ class Series:
         else:
             times = times.astype(np.float64)
             missing = ~np.isfinite(times)
-        values = np.asarray(self.values, dtype=np.float64)
-        values = values.reshape(len(times), -1) if values.size else values
+        values = np.atleast_1d(np.asarray(self.values, dtype=np.float64))
         if len(times) == 0 or len(values) != len(times):
             raise InputError(
                 f"{self.name} has {len(times)} times and {len(values)} values; expected as many, and at least one."
@@ -83,7 +82,7 @@ class Series:
                 f"{self._row(k)}: the time {times[k]} does not come after {times[k - 1]}, the one before "
                 f"({len(bad)} such rows). Sort the rows, each time once."
             )
-        check_finite(self.name, values)
+        values = check_finite(self.name, values).reshape(len(times), -1)
         object.__setattr__(self, "times", times)
         object.__setattr__(self, "values", values)
 
@@ -126,7 +125,7 @@ class Series:
     def seasonal_mean(self, begin: np.datetime64, end: np.datetime64) -> NDArray[np.float64]:
         """Return the mean over the same time of the year in all years that the series covers, (m,).
 
-        The last value is taken to hold as long as the one before.
+        The last value is taken to hold as long as the longest of the twelve before.
 
         Raises
         ------
@@ -135,7 +134,8 @@ class Series:
         """
         if not self.by_date:
             raise InputError(f"{self.name} goes by days, which have no season. Give dates.")
-        last = self.times[-1] + (self.times[-1] - self.times[-2] if len(self.times) > 1 else 365 * DAY)
+        gaps = np.diff(self.times[-13:])
+        last = self.times[-1] + (gaps.max() if len(gaps) else 365 * DAY)
         means = []
         for n in range(-200, 201):
             shift = _years_later(begin, n) - begin

@@ -1,0 +1,137 @@
+"""Flow in time against exact solutions, its order, and the water it keeps."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.testing as npt
+import pytest
+from scipy.special import erfc, exp1
+
+import inkhorn as ik
+from inkhorn.flow import FlowEquations
+from inkhorn.site import Schedule
+from tests.conftest import held, rain, strip
+
+CONFINED = ik.WaterTable(confined=True)
+
+
+def test_drawdown_and_recovery_follow_theis():
+    """Theis (1935): a well that pumps for a day and rests for one; the aquifer ends 20 km away."""
+    transmissivity, storativity, rate, far = 500.0, 2e-4, 1000.0, 20_000.0
+    bands = [ik.Band(axis, 0.0, 0.0, 6.0) for axis in "xy"]
+    mesh = ik.rectangles((-far, -far, far, far), cell=1500, bands=bands, growth=1.3)
+    grid, middle = ik.layered(mesh, [0.0, -10.0]), mesh.locate([0.0], [0.0])
+    rim = np.flatnonzero((np.abs(mesh.x) > far - 800) | (np.abs(mesh.y) > far - 800))
+    well = ik.terms.WellTerm(
+        cells=middle, rate=-rate, connection=20 * np.pi / np.log(mesh.equivalent_radius(middle) / 0.1)
+    )
+    model = ik.Model(
+        grid,
+        transmissivity / 10,
+        specific_storage=storativity / 10,
+        terms=[well, held(rim, 0.0)],
+        water_table=CONFINED,
+        schedule=Schedule([1.0, 2.0], steps=40, growth=1.15),
+        changes={"well.rate": np.array([[-rate], [0.0]])},
+    )
+    flow = ik.solve_flow(model, first=0.0)
+    away = np.hypot(mesh.x - mesh.x[middle], mesh.y - mesh.y[middle])
+    near = (away > 30) & (away < 3000)
+
+    def theis(time):
+        return (
+            rate
+            / (4 * np.pi * transmissivity)
+            * exp1(away[near] ** 2 * storativity / (4 * transmissivity * time))
+        )
+
+    for step, exact in ((39, theis(1.0)), (79, theis(2.0) - theis(1.0))):
+        npt.assert_allclose(-flow.steps[step].heads[near], exact, atol=0.006 * theis(1.0).max())
+    assert max(abs(flow.budget(step=k).attrs["closing_error_percent"]) for k in range(80)) < 1e-6
+    npt.assert_allclose(flow.well_levels(step=79)["abstraction [m³/day]"], 0.0, atol=1e-9)
+
+
+def test_a_sudden_stage_spreads_as_heat_does():
+    """Carslaw & Jaeger (1959), 2.4: a half space whose edge is raised at once."""
+    grid = strip(400, length=2000.0, surfaces=(0.0, -10.0))
+    model = ik.Model(
+        grid,
+        50.0,
+        specific_storage=1e-3,
+        terms=[held(0, 1.0)],
+        water_table=CONFINED,
+        schedule=Schedule([4.0], steps=400),
+    )
+    flow = ik.solve_flow(model, first=0.0)
+    spread = 50.0 / 1e-3
+    exact = erfc(grid.cells.x / (2 * np.sqrt(spread * 4.0)))
+    npt.assert_allclose(flow.steps[-1].heads, exact, atol=2e-3)
+
+
+def test_implicit_euler_is_of_first_order():
+    """A cosine of heads between closed ends dies away as an exponential; cells small enough to leave time alone."""
+    grid = strip(200, surfaces=(0.0, -10.0))
+    span = 1005.0  # with the half cells at both ends
+    wave = np.cos(np.pi * (grid.cells.x + 2.5) / span)
+    decay = 20.0 / 1e-2 * (np.pi / span) ** 2
+    errors = []
+    for steps in (10, 20, 40):
+        model = ik.Model(
+            grid,
+            20.0,
+            specific_storage=1e-2,
+            water_table=CONFINED,
+            schedule=Schedule([50.0], steps=steps),
+        )
+        flow = ik.solve_flow(model, first=1.0 + wave)
+        errors.append(np.abs(flow.steps[-1].heads - 1.0 - wave * np.exp(-decay * 50.0)).max())
+    orders = np.log2(np.array(errors[:-1]) / errors[1:])
+    assert np.all((orders > 0.9) & (orders < 1.15))
+
+
+def test_a_mound_of_water_keeps_its_volume():
+    """Drained and refilled by rain and a deep drain, cells dry in between, no water is lost or found."""
+    mesh = ik.rectangles((0, 0, 300, 300), cell=30)
+    grid = ik.layered(mesh, [10.0, 6.0, 5.0, 0.0])
+    drain = ik.terms.DrainTerm(cells=grid.number[2], conductance=40.0, level=0.5, features=("ditch",))
+    shower = np.repeat([[0.0], [0.03]] * 4, 100, axis=1)
+    model = ik.Model(
+        grid,
+        [5.0, 0.05, 5.0],
+        [1.0, 0.01, 1.0],
+        specific_storage=1e-5,
+        specific_yield=0.15,
+        terms=[drain, rain(grid, 0.0)],
+        schedule=Schedule(np.arange(1, 9) * 90.0, steps=12, growth=1.3),
+        changes={"recharge.rate": shower},
+    )
+    flow = ik.solve_flow(model, first=9.0)
+    equations = FlowEquations(model.at_period(0))
+    stored = [equations.stored(np.full(300, 9.0))[0].sum()] + [
+        equations.stored(s.heads)[0].sum() for s in flow.steps
+    ]
+    brought = [sum(q.sum() for q in s.term_flow) * (s.end - s.start) for s in flow.steps]
+    turnover = sum(sum(np.abs(q).sum() for q in s.term_flow) * (s.end - s.start) for s in flow.steps)
+    npt.assert_allclose(np.diff(stored), brought, atol=1e-7 * turnover / len(brought))
+    assert abs(stored[-1] - stored[0] - sum(brought)) < 1e-8 * turnover
+    dry = [float((flow.filled(k) < 0.01).mean()) for k in range(len(flow.steps))]
+    assert max(dry) > 0.3
+    assert min(dry) < 0.25
+
+
+@pytest.mark.parametrize(
+    ("change", "message"),
+    [
+        ({"specific_storage": None}, "transient flow needs specific_storage"),
+        ({"schedule": Schedule([1.0])}, "first period is not steady, so that heads must be given"),
+    ],
+)
+def test_what_flow_in_time_refuses(change, message):
+    given = {
+        "specific_storage": 1e-5,
+        "specific_yield": 0.1,
+        "schedule": Schedule([0.0, 1.0], steady=[True, False]),
+    }
+    model = ik.Model(strip(3), 1.0, terms=[held(0, 20.0)], **{**given, **change})
+    with pytest.raises(ik.InputError, match=message):
+        ik.solve_flow(model)
