@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import json
 import sys
 from pathlib import Path
 
 import numpy as np
+import pandas as pd
 import pytest
+import shapely
+import shapely.geometry
 
 import inkhorn as ik
 from inkhorn.cli import main
@@ -78,3 +82,105 @@ def rain(grid, rate: float) -> ik.terms.RechargeTerm:
 
 def held(cells, head) -> ik.terms.FixedHeadTerm:
     return ik.terms.FixedHeadTerm(cells=np.atleast_1d(cells), head=head, features=("held",))
+
+
+FULL = """
+[time]
+start = 2020-01-01
+end = 2021-01-01
+every = "month"
+at_changes = false
+steps = 2
+growth = 1.2
+warm_up_years = 1
+
+[[edit]]
+of = "horizontal_conductivity"
+factor = 2
+layers = ["sand"]
+at = [[500, 500]]
+reason = "a gravel lens seen in a pit"
+
+[[edit]]
+of = "river.stage"
+add = "-5 cm"
+within = { file = "boundary.geojson" }
+
+[[seepage]]
+name = "ground"
+file = "boundary.geojson"
+
+[[evapotranspiration]]
+name = "trees"
+file = "boundary.geojson"
+rate = "1 mm/day"
+depth = "2 m"
+
+[[barrier]]
+name = "wall"
+file = "wall.geojson"
+leakance = "1e-4 1/day"
+layers = ["sand"]
+
+[[spring]]
+name = "spring"
+file = "spring.geojson"
+level = "15 m"
+conductance = "30 m²/day"
+
+[[head_dependent]]
+name = "east"
+file = "east.geojson"
+head = "18 m"
+conductivity = "5 m/day"
+distance = "300 m"
+
+[[collector]]
+name = "gallery"
+file = "gallery.geojson"
+elevation = "10 m"
+abstraction = { series = "gallery.csv", by = "who" }
+"""
+
+
+@pytest.fixture
+def full_project(first_project):
+    """The first project with features of every kind, values in time, a schedule and edits."""
+    dates = pd.date_range("2020-01-01", "2021-01-01", freq="MS").strftime("%Y-%m-%d")
+    days = pd.date_range("2020-01-01", "2021-01-01").strftime("%Y-%m-%d")
+    tables = {
+        "stages.csv": {"date": dates, "upper [m]": np.linspace(17, 17.4, 13), "lower [m]": 16.0},
+        "rates.csv": {"name": "well 1", "date": dates[[0, 3]], "abstraction [m³/h]": [10, 14]},
+        "gallery.csv": {"who": ["gallery", "other", "gallery"], "date": dates[[0, 0, 4]], "abstraction [l/s]": [1, 9, 2]},
+        "weather.csv": {
+            "date": days,
+            "rain [mm/day]": np.where(np.arange(len(days)) % 5 == 0, 12.0, 0.0),
+            "evapotranspiration [mm/day]": 1.5,
+        },
+    }  # fmt: skip
+    for name, columns in tables.items():
+        pd.DataFrame(columns).to_csv(first_project / name, index=False)
+    shapes = {
+        "wall": shapely.LineString([(300, 100), (320, 800)]),
+        "spring": shapely.Point(700, 700),
+        "east": shapely.LineString([(990, 10), (990, 990)]),
+        "gallery": shapely.LineString([(400, 400), (600, 450)]),
+    }
+    for name, shape in shapes.items():
+        feature = {"type": "Feature", "properties": {}, "geometry": shapely.geometry.mapping(shape)}
+        text = json.dumps({"type": "FeatureCollection", "features": [feature]})
+        (first_project / f"{name}.geojson").write_text(text)
+    site = first_project / "site.toml"
+    text = site.read_text(encoding="utf-8")
+    storage = '\nspecific_storage = "1e-5 1/m"\nspecific_yield = 0.2\n\n'
+    for old, new in (
+        ('stage = ["17 m", "16 m"]', 'stage = { series = "stages.csv", column = ["upper", "lower"] }'),
+        ('rate = "250 mm/year"', 'rate = { weather = "weather.csv", available_water = "80 mm" }'),
+        ('file = "wells.csv"', 'file = "wells.csv"\nrates = "rates.csv"'),
+        ("[material.gravel]", storage[1:] + "[material.gravel]"),
+        ("porosity = 0.2\n", "porosity = 0.2" + storage),
+    ):
+        assert old in text
+        text = text.replace(old, new)
+    site.write_text(text + FULL, encoding="utf-8")
+    return first_project

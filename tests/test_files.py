@@ -166,13 +166,36 @@ def mutated(text: str, rng: random.Random) -> str:
     return "\n".join(lines)
 
 
-@pytest.mark.parametrize("seed", range(80))
-def test_spoilt_project_files_end_in_a_message_or_a_model(first_project, seed):
-    site = first_project / "site.toml"
-    site.write_text(mutated(site.read_text(encoding="utf-8"), random.Random(seed)), encoding="utf-8")
-    try:
-        project = ik.read_project(site)
-        if project.asked.grid.cell > 5.0:
-            ik.check(ik.place(project.site, project.mesh()))
-    except ik.InputError as told:
-        assert len(str(told)) > 20  # noqa: PT017 - either way is fine
+def broken(text: str, rng: random.Random) -> str:
+    """A data file with a number, a mark or a row gone wrong."""
+    at = rng.randrange(len(text))
+    return rng.choice(
+        [
+            text[:at]
+            + rng.choice(["", "x", "-", "9999", '"', "\n", ",", "nan"])
+            + text[at + rng.randrange(1, 4) :],
+            text[:at],
+            re.sub(r"\d+\.?\d*", lambda m: m[0] if rng.random() < 0.9 else str(rng.uniform(-1e6, 1e6)), text),
+        ]
+    )
+
+
+@pytest.mark.parametrize("batch", range(10))
+def test_spoilt_projects_end_in_a_message_or_a_model(full_project, batch):
+    """A thousand of them: project files mutated, and every fourth time a data file instead."""
+    site, rng = full_project / "site.toml", random.Random(batch)
+    files = {f: f.read_text(encoding="utf-8") for f in sorted(full_project.iterdir()) if f.is_file()}
+    good = 0
+    for number in range(100):
+        spoilt = site if number % 4 else rng.choice([f for f in files if f != site])
+        spoilt.write_text((mutated if spoilt == site else broken)(files[spoilt], rng), encoding="utf-8")
+        try:
+            project = ik.read_project(site)
+            if project.asked.grid.cell > 50.0:
+                ik.check(ik.place(project.site, project.grid()))
+            good += 1
+        except ik.InputError as told:
+            short = len(str(told)) < 20
+            assert not short, told  # noqa: PT017 - either way is fine
+        spoilt.write_text(files[spoilt], encoding="utf-8")
+    assert 10 < good < 90

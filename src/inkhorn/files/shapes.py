@@ -100,7 +100,10 @@ def read_shapes(
     InputError
         If the file is missing or unreadable, has no shapes, or one is empty or of the wrong type.
     """
+    import warnings
+
     import pyogrio
+    import shapely
 
     asked = f" ({asked_by})" if asked_by else ""
     if not path.is_file():
@@ -115,8 +118,14 @@ def read_shapes(
             raise InputError(
                 f'"{path}"{asked} has no table "{table}"; it has {tables}.{did_you_mean(table, tables)}'
             )
-        frame = pyogrio.read_dataframe(path, layer=table)
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # of rings that do not close; they are refused below
+            frame = pyogrio.read_dataframe(path, layer=table)
         crs = _own_crs(path, getattr(frame, "crs", None))
+    except shapely.errors.GEOSException as problem:
+        raise InputError(
+            f'"{path}"{asked} holds a shape that is none ({problem}). Mend it in a GIS: rings end where they begin.'
+        ) from None
     except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError, json.JSONDecodeError):
         raise InputError(
             f'"{path}"{asked} is not a GIS file that can be read. Expected GeoPackage, GeoJSON or Shapefile.'

@@ -127,7 +127,8 @@ class Schedule:
             first = float(days_since(self.start, series.times[:1], series.name)[0])
             return series.mean(max(begin, min(first, self.ends[-1])), float(self.ends[-1]), self.start)
         if self.warm_up[period]:
-            return series.seasonal_mean(self.date(begin), self.date(end))  # type: ignore[arg-type]  # it has dates
+            dates = (self.date(t) for t in (begin, end, float(self.ends[-1])))
+            return series.seasonal_mean(*dates)  # type: ignore[arg-type]  # a warm-up has dates
         return series.mean(begin, end, self.start)
 
     def split_at(self, series: Iterable[Series]) -> Schedule:

@@ -122,10 +122,12 @@ class Series:
         weight = np.diff(edges)
         return np.asarray(weight @ self.values[first:] / (end - begin))
 
-    def seasonal_mean(self, begin: np.datetime64, end: np.datetime64) -> NDArray[np.float64]:
+    def seasonal_mean(
+        self, begin: np.datetime64, end: np.datetime64, until: np.datetime64 | None = None
+    ) -> NDArray[np.float64]:
         """Return the mean over the same time of the year in all years that the series covers, (m,).
 
-        The last value is taken to hold as long as the longest of the twelve before.
+        The last value is taken to hold as long as the longest of the twelve before, or until a date.
 
         Raises
         ------
@@ -136,8 +138,13 @@ class Series:
             raise InputError(f"{self.name} goes by days, which have no season. Give dates.")
         gaps = np.diff(self.times[-13:])
         last = self.times[-1] + (gaps.max() if len(gaps) else 365 * DAY)
+        last = last if until is None else max(last, until)
         means = []
-        for n in range(-200, 201):
+        first, latest = (
+            int((t.astype("datetime64[Y]") - begin.astype("datetime64[Y]")).astype(int))
+            for t in (self.times[0], last)
+        )
+        for n in range(first - 1, latest + 2):
             shift = _years_later(begin, n) - begin
             if begin + shift >= self.times[0] and end + shift <= last:
                 at = self.times[0]
