@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import runpy
 import shutil
 from pathlib import Path
 
@@ -14,6 +15,7 @@ import pytest
 import shapely
 import shapely.affinity
 import shapely.geometry
+import xarray as xr
 from PIL import Image
 
 import inkhorn as ik
@@ -491,3 +493,120 @@ def test_pictures_before_solving(first_project, command, tmp_path):
     (first_project / "photo.pgw").unlink()
     with pytest.raises(ik.InputError, match=r"does not say where it lies\. Put a world file beside it"):
         ik.read_site(site)
+
+
+VARIANT = """
+use_grid = "fine"
+leave_out = ["gallery"]
+
+[material.sand]
+conductivity = "9 m/day"
+
+[[river]]
+name = "stream"
+width = "5 m"
+
+[[drain]]
+name = "new ditch"
+file = "wall.geojson"
+level = "14 m"
+conductance = "1 m/day"
+"""
+
+
+def test_variants_say_only_what_differs(full_project, command):
+    site = full_project / "site.toml"
+    (full_project / "variants").mkdir()
+    file = full_project / "variants" / "wide.toml"
+    file.write_text(VARIANT)
+    base, project = ik.read_project(site), ik.read_project(site, variant="wide")
+    assert project.site.materials["sand"].conductivity == 9.0
+    assert project.site.materials["sand"].porosity == base.site.materials["sand"].porosity
+    assert project.site.feature("stream").width == 5.0
+    assert {f.name for f in base.site.features} ^ {f.name for f in project.site.features} == {
+        "gallery",
+        "new ditch",
+    }
+    assert project.mesh().n_cells == base.mesh("fine").n_cells
+    assert 'river "stream".width: 4 m -> 5 m' in project.changes
+    assert 'one more drain "new ditch"' in project.changes
+    code, out, _ = command("check", site, "--variant", "wide")
+    assert code == 0
+    assert "variant wide: material.sand.conductivity: 8 m/day -> 9 m/day" in out
+    code, out, _ = command("check", site, "--variant", "wide", "--json")
+    assert isinstance(json.loads(out), list)
+    code, _, err = command("check", site, "--variant", "wid")
+    assert code == 2
+    assert 'Did you mean "wide"' in err
+    file.write_text(VARIANT.replace("width", "widht").replace('"9 m/day"', '"9 m"'))
+    code, _, err = command("check", site, "--variant", "wide")
+    assert code == 2
+    assert "variants/wide.toml, line 6, material.sand.conductivity" in err
+    assert 'variants/wide.toml, line 10, river.#1: "widht" is not known here. Did you mean "width"' in err
+
+
+def test_a_run_through_time_leaves_levels_budgets_and_what_it_differs_in(full_project, command):
+    site, runs = full_project / "site.toml", full_project / "runs"
+    dips = pd.DataFrame(
+        {"name": "B1", "date": ["2020-02-10", "2020-05-11", "2020-09-12"], "level": [16.9, 17.0, 16.8]}
+    )
+    dips.to_csv(full_project / "levels.csv", index=False)
+    (full_project / "variants").mkdir()
+    (full_project / "variants" / "less.toml").write_text('[[edit]]\nof = "well.rate"\nfactor = 0.5\n')
+    for words in ((), ("--variant", "less")):
+        code, out, err = command("run", site, *words)
+        assert (code, err) == (0, ""), out
+    with xr.open_dataset(runs / "run-001" / "heads.nc") as data:
+        assert str(data.time.to_numpy()[0])[:10] == "2019-01-01"
+        assert str(data.time.to_numpy()[-1])[:10] == "2021-01-01"
+        assert data.time.attrs["bounds"] == "time_bounds"
+        bounds = data.time_bounds.to_numpy()[1:]
+    npt.assert_array_equal(bounds[1:, 0], bounds[:-1, 1])
+    budget = pd.read_csv(runs / "run-001" / "budget_in_time.csv")
+    assert budget["closing error [%]"].abs().max() < 1e-6
+    assert set(budget["step"]) == set(range(1, budget["step"].max() + 1))
+    levels = pd.read_csv(runs / "run-001" / "levels.csv")
+    assert levels["date"].tolist() == ["2020-02-10", "2020-05-11", "2020-09-12"]
+    assert (runs / "run-001" / "levels.png").stat().st_size > 8000
+    periods = pd.read_csv(runs / "run-001" / "periods.csv")
+    assert periods["kind"].tolist() == ["warm-up"] * 13 + [np.nan] * 12 or periods["kind"][13:].isna().all()
+    code, out, _ = command("compare", runs / "run-001", runs / "run-less-001")
+    assert code == 0
+    assert "one more edit" in " ".join(out.split())
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "message"),
+    [
+        ("start = 2020-01-01\n", "", "need a `start` date"),
+        ("end = 2021-01-01", "end = 2019-01-01", "ends on 2019-01-01.*not after its start"),
+        ("end = 2021-01-01", 'end = 2021-01-01\nduration = "1 year"', "expected one of `end`, `duration`"),
+        ("start = 2020-01-01", 'start = "spring"', 'start is "spring"; expected a date'),
+        ('by = "who"', 'by = "whom"', 'has no column "whom"'),
+        ("factor = 2", "factor = 2\nvalue = 3", r"an edit is one change; got \['value', 'factor'\]"),
+        ('of = "horizontal_conductivity"', 'of = "conductivity"', "there is no such value"),
+        (
+            'leakance = "1e-4 1/day"',
+            'thickness = "1 m"',
+            "either `leakance`, or `conductivity` and `thickness`",
+        ),
+        ('weather = "weather.csv"', 'wether = "weather.csv"', "a table with one of"),
+    ],
+)
+def test_times_and_edits_that_cannot_be(full_project, old, new, message):
+    spoil(full_project, "site.toml", old, new)
+
+    def read_and_place():
+        project = ik.read_project(full_project / "site.toml")
+        return ik.place(project.site, project.grid())
+
+    with pytest.raises(ik.InputError, match=message):
+        read_and_place()
+
+
+def test_the_reference_is_made_of_the_models():
+    """docs/project-file.md and its schema are what `python docs/make_reference.py` writes."""
+    docs = Path(__file__).parent.parent / "docs"
+    made = runpy.run_path(str(docs / "make_reference.py"))
+    assert (docs / "project-file.md").read_text(encoding="utf-8") == made["page"]()
+    assert json.loads((docs / "project-file.schema.json").read_text(encoding="utf-8")) == made["schema"]()

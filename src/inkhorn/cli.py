@@ -44,6 +44,13 @@ GridName = Annotated[
     typer.Option("--grid", help="One of the project's other grids, a table [grids.NAME].", metavar="NAME"),
 ]
 
+VariantName = Annotated[
+    str | None,
+    typer.Option(
+        "--variant", help="What differs, in variants/NAME.toml beside the project file.", metavar="NAME"
+    ),
+]
+
 
 def _print_frame(frame: pd.DataFrame, title: str) -> None:
     from rich.console import Console
@@ -108,22 +115,35 @@ def _told() -> Iterator[Run]:
             raise typer.Exit(1) from None
 
 
-def _read(site: Path) -> Any:
+def _read(site: Path, variant: str | None = None) -> Any:
     from inkhorn.files import read_project
 
-    return read_project(site)
+    return read_project(site, variant=variant)
 
 
 @app.command()
-def check(site: SiteFile, grid: GridName = None) -> None:
+def check(
+    site: SiteFile,
+    grid: GridName = None,
+    variant: VariantName = None,
+    as_json: Annotated[
+        bool, typer.Option("--json", help="Print the findings as JSON, and nothing else.")
+    ] = False,
+) -> None:
     """Read a project, place it on its grid, report what landed where, and look for mistakes. Solves nothing."""
     import pandas as pd
 
     from inkhorn.run import check_project
     from inkhorn.space import VoronoiMesh
 
-    project = _read(site)
+    project = _read(site, variant)
+    if as_json:
+        findings = check_project(project, grid)[1]
+        typer.echo(findings.frame().to_json(orient="records", force_ascii=False, indent=1))
+        raise typer.Exit(2 if findings.errors else 0)
     typer.echo(repr(project.site))
+    for change in project.changes:
+        typer.echo(f"variant {variant}: {change}")
     _print_frame(pd.DataFrame(project.read), "What was read")
     if project.site.schedule is not None:
         typer.echo(repr(project.site.schedule))
@@ -144,11 +164,11 @@ def check(site: SiteFile, grid: GridName = None) -> None:
 
 
 @app.command()
-def run(site: SiteFile, out: Out = None, grid: GridName = None) -> None:
+def run(site: SiteFile, out: Out = None, grid: GridName = None, variant: VariantName = None) -> None:
     """Solve what a project asks for, into a new run folder: heads, budget, paths, plume, pictures."""
     from inkhorn.run import run_project
 
-    project = _read(site)
+    project = _read(site, variant)
     with _told() as told:
         folder, flow = run_project(project, out, told, grid=grid)
     _print_frame(flow.budget(), "Water budget")
@@ -156,11 +176,11 @@ def run(site: SiteFile, out: Out = None, grid: GridName = None) -> None:
 
 
 @app.command()
-def fit(site: SiteFile, out: Out = None, grid: GridName = None) -> None:
+def fit(site: SiteFile, out: Out = None, grid: GridName = None, variant: VariantName = None) -> None:
     """Fit conductivities and recharge to the levels in the bores, then solve all that is asked with them."""
     from inkhorn.run import fit_project
 
-    project = _read(site)
+    project = _read(site, variant)
     with _told() as told:
         folder, result = fit_project(project, out, told, grid=grid)
     _print_frame(_parameters_for_people(result), "Parameters")
@@ -182,6 +202,7 @@ def compare(
     from inkhorn.run import write_comparison
 
     found = compare_runs(runs)
+    _print_frame(found.runs, "What was run")
     _print_frame(found.fits, "Fits, over the bores that all runs have; residuals are measured less computed")
     _print_frame(found.budgets, "Water budgets [m³/day]")
     _print_frame(found.heads, "Heads at the bores [m]")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -24,6 +25,8 @@ class Comparison:
 
     Attributes
     ----------
+    runs : pandas.DataFrame
+        One row per run: its grid, cells, steps, variant, and what that differs in.
     heads : pandas.DataFrame
         One row per bore: layer, measured level and the head each run computed there [m]; NaN where a run
         left the bore out.
@@ -33,6 +36,7 @@ class Comparison:
         One row per term and direction, a column per run [m³/day].
     """
 
+    runs: pd.DataFrame
     heads: pd.DataFrame
     fits: pd.DataFrame
     budgets: pd.DataFrame
@@ -74,6 +78,28 @@ def _names(folders: list[Path]) -> list[str]:
         if len(set(names)) == len(names):
             return names
     raise InputError(f"the same run folder is given twice: {[str(f) for f in folders]}. Give different ones.")
+
+
+def _about(names: list[str], folders: list[Path]) -> pd.DataFrame:
+    """What each run was of."""
+    import pandas as pd
+
+    rows = []
+    for name, folder in zip(names, folders, strict=True):
+        try:
+            about = json.loads((folder / "about.json").read_text(encoding="utf-8"))
+        except (OSError, ValueError):
+            raise InputError(
+                f'"{folder}" has no about.json; expected a run folder of `inkhorn run` or `fit`.'
+            ) from None
+        rows.append(
+            {
+                "run": name,
+                **{key: about.get(key, "") for key in ("grid", "cells", "steps", "variant")},
+                "differs in": "; ".join(about.get("differs in", [])),
+            }
+        )
+    return pd.DataFrame(rows).set_index("run")
 
 
 def compare_runs(folders: list[Path]) -> Comparison:
@@ -123,4 +149,4 @@ def compare_runs(folders: list[Path]) -> Comparison:
         )
     together = pd.DataFrame(budgets).fillna(0.0)
     together = together[(together.index.get_level_values(0) == "total") | (together != 0).any(axis=1)]
-    return Comparison(heads, pd.DataFrame(rows).set_index("run"), together)
+    return Comparison(_about(names, folders), heads, pd.DataFrame(rows).set_index("run"), together)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import json
 import platform
 import re
 import shutil
@@ -82,6 +83,8 @@ def _ready_model(project: Project, grid: str | None, run: Run) -> Model:
     model, findings = check_project(project, grid)
     findings.raise_errors()
     run.tell(f"{model.grid}" + (f" on the grid {grid}" if grid else ""))
+    for change in project.changes:
+        run.tell(f"variant {project.variant}: {change}")
     for finding in findings:
         run.tell(str(finding))
     return model
@@ -100,6 +103,24 @@ def _keep_inputs(folder: Path, project: Project) -> None:
             f"{hashlib.sha256(goal.read_bytes()).hexdigest()}  {goal.relative_to(inputs).as_posix()}"
         )
     (inputs / "sha256.txt").write_text("\n".join(digests) + "\n", encoding="utf-8")
+
+
+def _run_name(kind: str, project: Project, grid: str | None) -> str:
+    """What a run folder is called: after the variant and the grid."""
+    return "-".join(part for part in (kind, project.variant, grid) if part)
+
+
+def _keep_description(folder: Path, flow: FlowResult, project: Project, grid: str | None) -> None:
+    """What was run, and what it differs in from the project file."""
+    about = {
+        "project": project.asked.title,
+        "variant": project.variant or "",
+        "grid": grid or project.asked.use_grid or "grid",
+        "cells": flow.model.grid.n_cells,
+        "steps": len(flow.steps),
+        "differs in": list(project.changes),
+    }
+    (folder / "about.json").write_text(json.dumps(about, indent=1, ensure_ascii=False), encoding="utf-8")
 
 
 def _keep_log(folder: Path, run: Run) -> None:
@@ -242,7 +263,7 @@ def _do_transport(folder: Path, flow: FlowResult, project: Project, run: Run) ->
                 )
 
 
-def _do_all(folder: Path, flow: FlowResult, project: Project, run: Run) -> None:
+def _do_all(folder: Path, flow: FlowResult, project: Project, run: Run, grid: str | None) -> None:
     assert flow.model.placed is not None  # made by place
     write_table(flow.model.placed, folder / "placed.csv")
     write_table(check(flow.model).frame(), folder / "findings.csv")
@@ -250,6 +271,7 @@ def _do_all(folder: Path, flow: FlowResult, project: Project, run: Run) -> None:
     _do_paths(folder, flow, project, run)
     _do_transport(folder, flow, project, run)
     _keep_inputs(folder, project)
+    _keep_description(folder, flow, project, grid)
     _keep_log(folder, run)
 
 
@@ -284,7 +306,7 @@ def run_project(
     heads = flow.steps[-1].heads
     when = "steady heads" if model.schedule is None else f"{len(flow.steps)} steps in time; at the end heads"
     run.tell(f"{when} from {heads.min():.2f} to {heads.max():.2f} m; {flow.report}")
-    with new_folder(parent, f"run-{grid}" if grid else "run") as made:
+    with new_folder(parent, _run_name("run", project, grid)) as made:
         folder = made.path
         if project.site.bores:
             seen = observe(model)
@@ -295,14 +317,14 @@ def run_project(
             else:
                 run.tell("no level of any bore was dipped while the run goes on")
             _write_levels(folder, flow, seen)
-        _do_all(folder, flow, project, run)
+        _do_all(folder, flow, project, run, grid)
     return made.goal, flow
 
 
 def write_comparison(found: Comparison, out: Path) -> Path:
     """Write the tables of a comparison and its picture into a new folder, and return it."""
     with new_folder(out, "comparison") as made:
-        for name in ("heads", "fits", "budgets"):
+        for name in ("runs", "heads", "fits", "budgets"):
             write_table(getattr(found, name), made.path / f"{name}.csv")
         _picture(made.path / "heads_at_bores.png", found.draw)
     return made.goal
@@ -375,7 +397,7 @@ def fit_project(
     run.tell(f"stopped: {fit.reason}")
     run.tell(f"before: {fit.statistics(before=True)}")
     run.tell(f"after:  {fit.statistics()}")
-    with new_folder(parent, f"fit-{grid}" if grid else "fit") as made:
+    with new_folder(parent, _run_name("fit", project, grid)) as made:
         folder = made.path
         write_table(fit.table(), folder / "parameters.csv")
         before = fit.residuals(before=True)
@@ -395,5 +417,5 @@ def fit_project(
         ]
         write_table(pd.DataFrame(history), folder / "history.csv")
         _picture(folder / "measured_against_computed.png", draw.measured_against_computed, fit)
-        _do_all(folder, fit.after, project, run)
+        _do_all(folder, fit.after, project, run, grid)
     return made.goal, fit

@@ -17,6 +17,7 @@ from inkhorn.files.project_file import ProjectFile
 from inkhorn.files.read_features import FeatureReader
 from inkhorn.files.read_strata import StrataReader, parts_of
 from inkhorn.files.source import Source
+from inkhorn.files.variants import variant_file
 from inkhorn.site import Bore, Feature, Material, Picture, Series, Site, Species
 from inkhorn.space import (
     Band,
@@ -47,6 +48,10 @@ class Project:
         Every file that was read, the project file first.
     read : tuple of dict
         What came of each: file, table, rows, what, and a note.
+    variant : str or None
+        Its name, if one was laid over the project file.
+    changes : tuple of str
+        What the variant differs in.
     """
 
     path: Path
@@ -54,6 +59,8 @@ class Project:
     asked: ProjectFile = field(repr=False)
     files: tuple[Path, ...] = field(repr=False, default=())
     read: tuple[dict[str, Any], ...] = field(repr=False, default=())
+    variant: str | None = None
+    changes: tuple[str, ...] = field(repr=False, default=())
 
     def grid(self, name: str | None = None) -> Grid:
         """Return the grid that the project asks for, or one of its others by name.
@@ -67,6 +74,7 @@ class Project:
         return layered(self.mesh(name), self.site.strata, most_splits=part.most_splits)
 
     def _grid_part(self, name: str | None) -> GridPart:
+        name = self.asked.use_grid if name is None else name
         if name is not None and name not in self.asked.grids:
             known = list(self.asked.grids)
             raise InputError(
@@ -128,8 +136,8 @@ def _series_of(thing: Feature | Any) -> list[Series]:
 class _Reader:
     """Reads all that a project file names, and makes the site of it."""
 
-    def __init__(self, path: Path) -> None:
-        self.source = Source(path)
+    def __init__(self, path: Path, variant: Path | None = None) -> None:
+        self.source = Source(path, variant)
         self.asked = self.source.asked
         self.strata = StrataReader(self.source)
         self.features = FeatureReader(self.source, self.strata)
@@ -194,7 +202,8 @@ class _Reader:
     def site(self) -> Site:
         """Make the site."""
         asked, boundary = self.asked, self.boundary()
-        strata, features = self.strata.strata(), tuple(self.features.features())
+        strata = self.strata.strata()
+        features = tuple(f for f in self.features.features() if f.name not in asked.leave_out)
         names = Counter(f.name for f in features)
         for feature in features:
             if names[feature.name] > 1:
@@ -241,6 +250,8 @@ class _Reader:
                     )
 
         asked, wells = self.asked, [w.name for w in site.wells]
+        if asked.use_grid is not None:
+            known([asked.use_grid], list(asked.grids), "grid", "use_grid")
         species = [s.name for s in site.species]
         if asked.paths is not None:
             known(asked.paths.wells, wells, "well", "paths", "wells")
@@ -261,13 +272,15 @@ class _Reader:
             known(list(part.concentration), species, "species", "recharge", k, "concentration")
 
 
-def read_project(path: str | Path) -> Project:
+def read_project(path: str | Path, *, variant: str | None = None) -> Project:
     """Read a project file and all that it names.
 
     Parameters
     ----------
     path : str or Path
         A TOML file; other files are looked for from its folder.
+    variant : str, optional
+        The name of a file in the folder ``variants`` beside it that says what differs.
 
     Returns
     -------
@@ -278,14 +291,21 @@ def read_project(path: str | Path) -> Project:
     InputError
         Naming file, line and remedy.
     """
-    reader = _Reader(Path(path))
-    site = reader.site()
+    path = Path(path)
+    reader = _Reader(path, variant_file(path, variant) if variant is not None else None)
+    site, source = reader.site(), reader.source
     reader.check_names(site)
     return Project(
-        Path(path), site, reader.asked, tuple(reader.source.files), tuple(reader.source.read.values())
+        path,
+        site,
+        reader.asked,
+        tuple(source.files),
+        tuple(source.read.values()),
+        variant,
+        tuple(source.changes),
     )
 
 
-def read_site(path: str | Path) -> Site:
+def read_site(path: str | Path, *, variant: str | None = None) -> Site:
     """Read the site of a project file; see `read_project`."""
-    return read_project(path).site
+    return read_project(path, variant=variant).site

@@ -31,6 +31,7 @@ from inkhorn.files.parts_site import (
     WellsPart,
 )
 from inkhorn.files.parts_space import BoundaryPart, GridPart, LayerPart, LocalPart, SurfacePart
+from inkhorn.files.variants import merged
 from inkhorn.units import UnitSystem, quantity
 
 __all__ = ["Places", "ProjectFile", "load_project_file"]
@@ -77,6 +78,8 @@ class ProjectFile(Part):
     """A project: the site, its grid, and what is asked of it."""
 
     title: str
+    use_grid: str | None = None
+    leave_out: list[str] = Field(default_factory=list)
     units: Units = Units()
     local: LocalPart | None = None
     boundary: BoundaryPart
@@ -112,7 +115,9 @@ class Places:
     _TABLE = re.compile(r"^\s*\[(\[)?\s*([^\[\]]+?)\s*\]?\]\s*(?:#.*)?$")
     _KEY = re.compile(r"^\s*([A-Za-z0-9_\-\".]+)\s*=")
 
-    def __init__(self, text: str) -> None:
+    def __init__(self, text: str, name: str) -> None:
+        self.name = name
+        self.variant: tuple[Places, dict[tuple[Any, ...], tuple[Any, ...]]] | None = None
         self.lines: dict[tuple[Any, ...], int] = {}
         here: tuple[Any, ...] = ()
         counts: dict[tuple[Any, ...], int] = {}
@@ -126,6 +131,15 @@ class Places:
             elif key := self._KEY.match(line):
                 path = (*here, *(part.strip('"') for part in key[1].split(".")))
                 self.lines.setdefault(path, number)
+
+    def at(self, path: tuple[Any, ...]) -> str:
+        """Return file and line of a key, in the variant if that is where it stands."""
+        if self.variant is not None:
+            places, origin = self.variant
+            for length in range(len(path), 0, -1):
+                if path[:length] in origin:
+                    return places.at((*origin[path[:length]], *path[length:]))
+        return f"{self.name}, line {self.of(path)}"
 
     def of(self, path: tuple[Any, ...]) -> int:
         """Return the line of a key, or of the nearest table around it."""
@@ -147,7 +161,7 @@ _MESSAGES: dict[str, Callable[[Any], str]] = {
 }
 
 
-def _message(error: Any, name: str, places: Places) -> str:
+def _message(error: Any, places: Places) -> str:
     path = tuple(error["loc"])
     text = (
         _MESSAGES[error["type"]](error)
@@ -155,13 +169,25 @@ def _message(error: Any, name: str, places: Places) -> str:
         else error["msg"].removeprefix("Value error, ")
     )
     key = error.get("ctx", {}).get("key")
-    line = places.of((*path, key) if key else path)
+    place = places.at((*path, key) if key else path)
     shown = ".".join(f"{p}" if not isinstance(p, int) else f"#{p + 1}" for p in path)
-    return f"{name}, line {line}{f', {shown}' if shown else ''}: {text}"
+    return f"{place}{f', {shown}' if shown else ''}: {text}"
 
 
-def load_project_file(path: Path) -> tuple[ProjectFile, Places]:
-    """Read and validate a project file.
+def _read_toml(path: Path) -> tuple[dict[str, Any], Places]:
+    try:
+        text = path.read_text(encoding="utf-8")
+        return tomllib.loads(text), Places(text, path.name)
+    except OSError as problem:
+        raise InputError(
+            f'cannot read "{path}": {problem.strerror}. Give the path of a project file, or make one with `inkhorn new`.'
+        ) from None
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as problem:
+        raise InputError(f"{path.name} is not TOML: {problem}.") from None
+
+
+def load_project_file(path: Path, variant: Path | None = None) -> tuple[ProjectFile, Places, list[str]]:
+    """Read and validate a project file, with a variant laid over it.
 
     Returns
     -------
@@ -169,22 +195,21 @@ def load_project_file(path: Path) -> tuple[ProjectFile, Places]:
         Numbers in metres, days and grams.
     places : Places
         Line numbers, for messages about what the keys name.
+    changes : list of str
+        What the variant differs in.
 
     Raises
     ------
     InputError
         With every problem found, a line each: file, line, table and key.
     """
-    try:
-        text = path.read_text(encoding="utf-8")
-        given = tomllib.loads(text)
-    except OSError as problem:
-        raise InputError(
-            f'cannot read "{path}": {problem.strerror}. Give the path of a project file, or make one with `inkhorn new`.'
-        ) from None
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as problem:
-        raise InputError(f"{path.name} is not TOML: {problem}.") from None
-    places = Places(text)
+    given, places = _read_toml(path)
+    changes: list[str] = []
+    if variant is not None:
+        differs, where = _read_toml(variant)
+        given, origin, changes = merged(given, differs)
+        where.name = f"variants/{variant.name}"
+        places.variant = (where, origin)
     try:
         units = Units.model_validate(given.get("units", {}))
         system = UnitSystem(units.length, units.time, units.concentration)
@@ -194,8 +219,8 @@ def load_project_file(path: Path) -> tuple[ProjectFile, Places]:
             ("concentration", units.concentration),
         ):
             quantity(1.0, kind, units=system, what=f'units.{kind} = "{unit}"')
-        return ProjectFile.model_validate(given, context={"units": system}), places
+        return ProjectFile.model_validate(given, context={"units": system}), places, changes
     except ValidationError as problem:
-        raise InputError("\n".join(_message(e, path.name, places) for e in problem.errors())) from None
+        raise InputError("\n".join(_message(e, places) for e in problem.errors())) from None
     except InputError as problem:
-        raise InputError(f"{path.name}, line {places.of(('units',))}: {problem}") from None
+        raise InputError(f"{places.at(('units',))}: {problem}") from None

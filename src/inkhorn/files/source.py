@@ -20,18 +20,18 @@ __all__ = ["Source"]
 class Source:
     """Follows the files that a project file names, from the folder it stands in."""
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, variant: Path | None = None) -> None:
         self.path, self.folder = path, path.parent
-        self.asked, self.places = load_project_file(path)
+        self.asked, self.places, self.changes = load_project_file(path, variant)
         u = self.asked.units
         self.units = UnitSystem(u.length, u.time, u.concentration)
-        self.files: dict[Path, None] = {path: None}
+        self.files: dict[Path, None] = dict.fromkeys(p for p in (path, variant) if p is not None)
         self.read: dict[tuple[str, str], dict[str, Any]] = {}  # what came, by file and table
         self.crs: tuple[str, str] | None = None  # the CRS, and the file that stated it first
 
     def by(self, *key: Any) -> str:
         """Say where a key stands."""
-        return f"{self.path.name}, line {self.places.of(key)}"
+        return self.places.at(key)
 
     def note(self, file: str, table: str | None, rows: int, what: str, remark: str = "") -> None:
         """Keep what was read of a file, for the summary."""
