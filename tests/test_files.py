@@ -134,7 +134,7 @@ def test_shapes_carry_their_attributes(quillmere_folder):
 
 def test_keys_are_found_by_line():
     layers = '[[layer]]\nname = "a"\n[[layer]]  # second\nname = "b"\nbase = { points = "p" }\n'
-    places = Places(f'title = "x"\n\n{layers}[material."c d"]\nk = 1\n')
+    places = Places(f'title = "x"\n\n{layers}[material."c d"]\nk = 1\n', "site.toml")
     assert places.of(("title",)) == 1
     assert places.of(("layer", 1, "name")) == 6
     assert places.of(("layer", 1, "base", "points")) == 7

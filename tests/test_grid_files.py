@@ -153,3 +153,20 @@ def test_files_that_are_no_grids(tmp_path, name, message):
     (tmp_path / name).write_text("hello") if name.startswith("text") else None
     with pytest.raises(ik.InputError, match=message):
         ik.read_grid(tmp_path / name)
+
+
+def test_a_whole_model_comes_back_as_it_was(full_project, tmp_path):
+    project = ik.read_project(full_project / "site.toml")
+    model = ik.place(project.site, project.grid())
+    ik.write_model(model, tmp_path / "model.nc")
+    back = ik.read_model(tmp_path / "model.nc")
+    assert repr(back) == repr(model)
+    assert repr(back.schedule) == repr(model.schedule)
+    assert set(back.changes) == set(model.changes)
+    npt.assert_array_equal(back.face_resistance, model.face_resistance)
+    for period in (0, 20):
+        one, other = (ik.solve_flow(m.at_period(period)) for m in (model, back))
+        npt.assert_array_equal(one.steps[-1].heads, other.steps[-1].heads)
+    ik.write_grid(model.grid, tmp_path / "grid.nc")
+    with pytest.raises(ik.InputError, match="not a model written here"):
+        ik.read_model(tmp_path / "grid.nc")

@@ -40,7 +40,8 @@ BAD = {
         ["site.toml, line {at}", "material.sand", '"conductivty"', 'Did you mean "conductivity"'],
     ),
     "unknown table": ("site.toml", "[[river]]", "[[rivver]]", ["rivver", 'Did you mean "river"']),
-    "missing key": ("site.toml", 'bed_thickness = "0.5 m"\n', "", ["site.toml, line {at}", "bed_thickness", "missing"]),
+    "missing key": ("site.toml", 'rate = "250 mm/year"\n', "", ["site.toml, line {at}", "rate", "missing"]),
+    "half a bed": ("site.toml", 'bed_thickness = "0.5 m"\n', "", ["site.toml, line", "river", "bed_thickness"]),
     "length for a rate": (
         "site.toml", '"250 mm/year"', '"250 mm"', ["site.toml, line {at}, recharge.#1.rate", "unit of rate", "mm/year"],
     ),
@@ -610,3 +611,48 @@ def test_the_reference_is_made_of_the_models():
     made = runpy.run_path(str(docs / "make_reference.py"))
     assert (docs / "project-file.md").read_text(encoding="utf-8") == made["page"]()
     assert json.loads((docs / "project-file.schema.json").read_text(encoding="utf-8")) == made["schema"]()
+
+
+def test_depths_below_ground_and_below_measuring_points(first_project):
+    wells = pd.read_csv(first_project / "wells.csv").rename(
+        columns={"screen_top [m]": "screen_top_depth [m]", "screen_bottom [m]": "screen_bottom_depth [m]"}
+    )
+    wells[["screen_top_depth [m]", "screen_bottom_depth [m]"]] = [13.0, 24.0]
+    wells.to_csv(first_project / "wells.csv", index=False)
+    bores = pd.read_csv(first_project / "bores.csv").assign(measuring_point=20.5)
+    bores.to_csv(first_project / "bores.csv", index=False)
+    dips = pd.read_csv(first_project / "levels.csv")
+    there = ik.read_site(first_project / "site.toml").bores[0].levels if "level" in dips else None
+    dips["depth"] = 20.5 - dips["level"]
+    dips.drop(columns="level").to_csv(first_project / "levels.csv", index=False)
+    site = ik.read_site(first_project / "site.toml")
+    assert (site.wells[0].screen_top, site.wells[0].screen_bottom) == (7.0, -4.0)
+    npt.assert_allclose(site.bores[0].levels, there)
+
+
+def test_a_run_begins_from_heads_and_properties_come_from_places(full_project, command):
+    """First heads and a conductivity of scattered points, in their own units; a river by its conductance."""
+    points = np.array([(0.0, 0.0), (1000.0, 0.0), (0.0, 1000.0), (1000.0, 1000.0)])
+    table = {"x": points[:, 0], "y": points[:, 1], "head": 17.0, "k [m/s]": 1e-4 * np.array([1, 2, 1, 2])}
+    pd.DataFrame(table).to_csv(full_project / "points.csv", index=False)
+    site = full_project / "site.toml"
+    spoil(
+        full_project,
+        "site.toml",
+        "steps = 2",
+        'steps = 2\nsteady_first = false\nfirst_heads = { points = "points.csv", z = "head" }',
+    )
+    spoil(full_project, "site.toml", "warm_up_years = 1\n", "")
+    spoil(full_project, "site.toml", "factor = 2\n", 'surface = { points = "points.csv", z = "k" }\n')
+    spoil(full_project, "site.toml", "at = [[500, 500]]\n", "")
+    text = site.read_text(encoding="utf-8")
+    old = text[text.index("width =") : text.index("[[recharge]]")]
+    site.write_text(text.replace(old, 'conductance = "8 m/day"\n\n'), encoding="utf-8")
+    project = ik.read_project(site)
+    model = ik.place(project.site, project.grid())
+    sand = model.grid.cells.layer == 0
+    npt.assert_allclose(model.horizontal_conductivity[sand], 8.64 * (1 + model.grid.cells.x[sand] / 1000))
+    assert project.site.feature("stream").conductance_per_length == 8.0
+    code, out, err = command("run", site)
+    assert (code, err) == (0, ""), out
+    assert not project.site.schedule.steady.any()

@@ -11,11 +11,39 @@ if TYPE_CHECKING:
     from inkhorn import draw
     from inkhorn.calibration import LayerConductivity, RechargeMultiplier, calibrate, observe
     from inkhorn.errors import ConvergenceError, InkhornError, InputError
-    from inkhorn.files import read_grid, read_mesh, read_project, read_site, write_grid
+    from inkhorn.files import (
+        read_grid,
+        read_mesh,
+        read_model,
+        read_project,
+        read_site,
+        write_grid,
+        write_model,
+    )
     from inkhorn.flow import FlowSensitivity, solve_flow
     from inkhorn.model import Model, WaterTable, check, place, terms
     from inkhorn.paths import trace
-    from inkhorn.site import Bore, Drain, FixedHead, Material, Recharge, River, Site, Species, Well
+    from inkhorn.site import (
+        Barrier,
+        Bore,
+        Collector,
+        Drain,
+        Edit,
+        Evapotranspiration,
+        FixedHead,
+        HeadDependent,
+        Material,
+        Recharge,
+        River,
+        Schedule,
+        Seepage,
+        Series,
+        Site,
+        Species,
+        Spring,
+        Well,
+        soil_water_balance,
+    )
     from inkhorn.space import (
         Band,
         ConstantSurface,
@@ -32,11 +60,39 @@ if TYPE_CHECKING:
 _HOMES = {
     "calibration": ("LayerConductivity", "RechargeMultiplier", "calibrate", "observe"),
     "errors": ("ConvergenceError", "InkhornError", "InputError"),
-    "files": ("read_grid", "read_mesh", "read_project", "read_site", "write_grid"),
+    "files": (
+        "read_grid",
+        "read_mesh",
+        "read_model",
+        "read_project",
+        "read_site",
+        "write_grid",
+        "write_model",
+    ),
     "flow": ("FlowSensitivity", "solve_flow"),
     "model": ("Model", "WaterTable", "check", "place", "terms"),
     "paths": ("trace",),
-    "site": ("Bore", "Drain", "FixedHead", "Material", "Recharge", "River", "Site", "Species", "Well"),
+    "site": (
+        "Barrier",
+        "Bore",
+        "Collector",
+        "Drain",
+        "Edit",
+        "Evapotranspiration",
+        "FixedHead",
+        "HeadDependent",
+        "Material",
+        "Recharge",
+        "River",
+        "Schedule",
+        "Seepage",
+        "Series",
+        "Site",
+        "Species",
+        "Spring",
+        "Well",
+        "soil_water_balance",
+    ),
     "space": (
         "Band",
         "ConstantSurface",
@@ -54,12 +110,17 @@ _HOME_OF = {name: home for home, names in _HOMES.items() for name in names}
 
 __all__ = [
     "Band",
+    "Barrier",
     "Bore",
+    "Collector",
     "ConstantSurface",
     "ConvergenceError",
     "Drain",
+    "Edit",
+    "Evapotranspiration",
     "FixedHead",
     "FlowSensitivity",
+    "HeadDependent",
     "InkhornError",
     "InputError",
     "Layer",
@@ -70,9 +131,13 @@ __all__ = [
     "Recharge",
     "RechargeMultiplier",
     "River",
+    "Schedule",
+    "Seepage",
+    "Series",
     "Site",
     "Species",
     "Spreading",
+    "Spring",
     "Strata",
     "WaterTable",
     "Well",
@@ -84,9 +149,11 @@ __all__ = [
     "place",
     "read_grid",
     "read_mesh",
+    "read_model",
     "read_project",
     "read_site",
     "rectangles",
+    "soil_water_balance",
     "solve_flow",
     "solve_transport",
     "split_in_four",
@@ -94,6 +161,7 @@ __all__ = [
     "trace",
     "voronoi",
     "write_grid",
+    "write_model",
 ]
 
 

@@ -300,8 +300,12 @@ def run_project(
     run, parent = run or Run(), out or project.path.parent / "runs"
     model = _ready_model(project, grid, run)
     run.progress("solving for heads", None)
+    cells = model.grid.cells
+    first = None if project.first_heads is None else project.first_heads.at(cells.x, cells.y)
     flow = solve_flow(
-        model, progress=lambda k, left: run.progress(f"solving for heads, closure {left:.0e}", None)
+        model,
+        first=first,
+        progress=lambda k, left: run.progress(f"solving for heads, closure {left:.0e}", None),
     )
     heads = flow.steps[-1].heads
     when = "steady heads" if model.schedule is None else f"{len(flow.steps)} steps in time; at the end heads"

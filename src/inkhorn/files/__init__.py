@@ -2,6 +2,7 @@
 
 from inkhorn.files.grids import GridFile, read_grid, write_grid
 from inkhorn.files.meshes import MeshFile, read_mesh
+from inkhorn.files.models import read_model, write_model
 from inkhorn.files.pictures import read_picture
 from inkhorn.files.project import Project, read_project, read_site
 from inkhorn.files.rasters import read_raster
@@ -21,6 +22,7 @@ __all__ = [
     "new_folder",
     "read_grid",
     "read_mesh",
+    "read_model",
     "read_picture",
     "read_project",
     "read_raster",
@@ -30,6 +32,7 @@ __all__ = [
     "write_concentration",
     "write_flow",
     "write_grid",
+    "write_model",
     "write_paths",
     "write_table",
     "written_whole",

@@ -31,7 +31,16 @@ if TYPE_CHECKING:
     import pandas as pd
     import xarray as xr
 
-__all__ = ["GridFile", "read_grid", "write_grid"]
+__all__ = [
+    "GridFile",
+    "assembled",
+    "cell_table",
+    "grid_dataset",
+    "grid_of_dataset",
+    "read_grid",
+    "write_dataset",
+    "write_grid",
+]
 
 _TAKEN_OUT = -2  # instead of a cell's number, where a layer was taken out
 
@@ -125,7 +134,7 @@ def _numbers(grid: Grid) -> NDArray[np.int64]:
     return number
 
 
-def _columns(grid: Grid, properties: Mapping[str, ArrayLike]) -> dict[str, NDArray[Any]]:
+def cell_table(grid: Grid, properties: Mapping[str, ArrayLike]) -> dict[str, NDArray[Any]]:
     """The table of cells, properties last."""
     own = {
         "layer": grid.cells.layer,
@@ -142,7 +151,7 @@ def _columns(grid: Grid, properties: Mapping[str, ArrayLike]) -> dict[str, NDArr
     return {**own, **{k: grid.per_cell(k, v) for k, v in properties.items()}}
 
 
-def _assembled(
+def assembled(
     mesh: PlanMesh, names: tuple[str, ...], number: NDArray[np.int64], table: Mapping[str, NDArray[Any]]
 ) -> Grid:
     """A grid from its cells."""
@@ -208,7 +217,7 @@ def write_grid(
     writers = {".nc": _write_netcdf, ".vtu": _write_vtk, ".gpkg": _write_geopackage}
     if path.suffix.lower() not in writers:
         raise InputError(f'"{path.name}" names no format of grids; expected one of {list(writers)}.')
-    table = _columns(grid, properties or {})
+    table = cell_table(grid, properties or {})
     with written_whole(path) as beside:
         writers[path.suffix.lower()](grid, beside, table, units, crs)
 
@@ -241,7 +250,7 @@ def read_grid(path: str | Path) -> GridFile:
         raise InputError(f'cannot read "{path}": there is no such file. Check the name and the folder.')
     try:
         mesh, names, number, table, units = readers[path.suffix.lower()](path)
-        grid = _assembled(mesh, names, number, table)
+        grid = assembled(mesh, names, number, table)
     except (KeyError, IndexError, ValueError) as problem:
         raise InputError(
             f'"{path.name}" is not a grid written here: {problem}. To take a plan mesh made elsewhere, use read_mesh.'
@@ -257,9 +266,10 @@ _Read = tuple[PlanMesh, tuple[str, ...], NDArray[np.int64], dict[str, NDArray[An
 # --- NetCDF -------------------------------------------------------------------------------------------
 
 
-def _write_netcdf(
-    grid: Grid, path: Path, table: Mapping[str, Any], units: Mapping[str, str], crs: str | None
-) -> None:
+def grid_dataset(
+    grid: Grid, table: Mapping[str, Any], units: Mapping[str, str], crs: str | None
+) -> xr.Dataset:
+    """Return a grid and a table of its cells as a dataset with CF and UGRID conventions."""
     import xarray as xr
 
     mesh, plan, number = grid.mesh, _outlines(grid.mesh.polygons()), _numbers(grid)
@@ -304,10 +314,21 @@ def _write_netcdf(
         data["crs"] = ((), np.int32(0), {"crs_wkt": crs})
     for name, values, attributes in _kind_of(mesh):
         data[name] = (tuple(f"{name}_{k}" for k in range(np.ndim(values))), values, attributes)
+    return data
+
+
+def write_dataset(data: xr.Dataset, path: Path) -> None:
+    """Write a dataset as NetCDF, its numbers packed."""
     packed = {
         n: {"zlib": True, "complevel": 4} for n, v in data.data_vars.items() if v.ndim and v.dtype != object
     }
     data.to_netcdf(path, engine="h5netcdf", encoding=packed)
+
+
+def _write_netcdf(
+    grid: Grid, path: Path, table: Mapping[str, Any], units: Mapping[str, str], crs: str | None
+) -> None:
+    write_dataset(grid_dataset(grid, table, units, crs), path)
 
 
 def _kind_of(mesh: PlanMesh) -> list[tuple[str, Any, dict[str, Any]]]:
@@ -353,7 +374,11 @@ def _mesh_of_kind(data: xr.Dataset) -> PlanMesh | None:
 
 
 def _read_netcdf(path: Path) -> _Read:
-    data = opened_dataset(path)
+    return grid_of_dataset(opened_dataset(path))
+
+
+def grid_of_dataset(data: xr.Dataset) -> _Read:
+    """Return what `grid_dataset` put into a dataset."""
     mesh, number = _mesh_of_kind(data), data["number"].to_numpy().astype(np.int64)
     if mesh is None:
         around = data["cell_nodes"].to_numpy()

@@ -92,13 +92,17 @@ class HeadDependentPart(FeaturePart):
 
 
 class RiverPart(FeaturePart):
-    """A line of water that gives to and takes from the aquifer through its bed."""
+    """A line of water that gives to and takes from the aquifer through its bed.
+
+    Its conductance per metre is given, or follows from width, thickness and conductivity of the bed.
+    """
 
     stage: LengthAlong
     bed: LengthAlong
-    width: Length
-    bed_thickness: Length
-    bed_conductivity: Conductivity
+    width: Length | None = None
+    bed_thickness: Length | None = None
+    bed_conductivity: Conductivity | None = None
+    conductance: Conductivity | None = None
     layer: str | None = None
 
 
@@ -164,7 +168,8 @@ class WellsPart(Part):
     """A table with name, x, y, screen_top, screen_bottom, and abstraction or injection.
 
     Rates in time stand in another table, `rates`, with name, date (or day), and abstraction or injection.
-    Further columns of the first: radius, skin, lowest_level, losses.
+    Further columns of the first: radius, skin, lowest_level, losses. Screens may stand as depths below the
+    ground instead: screen_top_depth and screen_bottom_depth.
     """
 
     file: str
@@ -175,7 +180,11 @@ class WellsPart(Part):
 
 
 class BoresPart(Part):
-    """A table with name, x, y, layer; and one of levels with name, date, level."""
+    """A table with name, x, y, layer; and one of levels with name, date, level.
+
+    Levels may stand as depths below a measuring point instead: a column measuring_point in the first table,
+    and depth in the second.
+    """
 
     file: str
     sheet: str | None = None
@@ -210,7 +219,8 @@ class TimePart(Part):
     """When the run starts and ends, its periods and steps.
 
     Periods end where any value in time changes; and besides every day, week, month or year, or where the
-    table `periods` says (columns end or date; steps, growth and steady if wanted).
+    table `periods` says (columns end or date; steps, growth and steady if wanted). The run begins from a
+    steady solution, or from `first_heads`.
     """
 
     start: Date | None = None
@@ -223,6 +233,7 @@ class TimePart(Part):
     steps: int = Field(default=1, ge=1)
     growth: Number = 1.0
     steady_first: bool = True
+    first_heads: SurfacePart | None = None
     warm_up_years: int = Field(default=0, ge=0, le=100)
 
     @model_validator(mode="after")
@@ -234,6 +245,10 @@ class TimePart(Part):
             )
         if self.start is None and (self.end is not None or self.every is not None):
             raise ValueError("an `end` or calendar periods (`every`) need a `start` date")
+        if not self.steady_first and self.first_heads is None and self.periods is None:
+            raise ValueError(
+                "without a steady first period, `first_heads` say where heads begin, as a surface"
+            )
         return self
 
 

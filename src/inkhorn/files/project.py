@@ -23,6 +23,7 @@ from inkhorn.space import (
     Band,
     Grid,
     PlanMesh,
+    Surface,
     layered,
     rectangles,
     split_in_four,
@@ -52,6 +53,8 @@ class Project:
         Its name, if one was laid over the project file.
     changes : tuple of str
         What the variant differs in.
+    first_heads : Surface or None
+        What a run through time begins with, if not with a steady solution.
     """
 
     path: Path
@@ -61,6 +64,7 @@ class Project:
     read: tuple[dict[str, Any], ...] = field(repr=False, default=())
     variant: str | None = None
     changes: tuple[str, ...] = field(repr=False, default=())
+    first_heads: Surface | None = field(repr=False, default=None)
 
     def grid(self, name: str | None = None) -> Grid:
         """Return the grid that the project asks for, or one of its others by name.
@@ -193,11 +197,21 @@ class _Reader:
             raise InputError(
                 f'{dips.row(int(unknown[0]))}: the bore "{whose[unknown[0]]}" is not in {part.file}. Add it there.'
             )
-        dates, levels = dips.dates("date"), dips.numbers("level", "length")
+        dates = dips.dates("date")
+        if dips.has("level") or not dips.has("depth"):
+            levels = dips.numbers("level", "length")
+        else:
+            point = dict(zip(names, table.numbers("measuring_point", "length"), strict=True))
+            levels = np.array([point[n] for n in whose]) - dips.numbers("depth", "length")
         return tuple(
             Bore(name, x[k], y[k], layers[k], dates[whose == name], levels[whose == name], table.row(k))
             for k, name in enumerate(names)
         )
+
+    def first_heads(self) -> Surface | None:
+        """Make the heads that a run through time begins with."""
+        part = self.asked.time.first_heads if self.asked.time is not None else None
+        return None if part is None else self.strata.surface(part, "time", "first_heads")
 
     def site(self) -> Site:
         """Make the site."""
@@ -303,6 +317,7 @@ def read_project(path: str | Path, *, variant: str | None = None) -> Project:
         tuple(source.read.values()),
         variant,
         tuple(source.changes),
+        reader.first_heads(),
     )
 
 

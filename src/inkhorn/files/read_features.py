@@ -167,7 +167,11 @@ class FeatureReader:
                         if key in in_files:
                             value = self._value(value, shape, in_files[key], name, group, k, key)
                         values[key] = tuple(value) if isinstance(value, list) else value
-                    yield kind(name=name, source=shape.source, shape=shape.geometry, **values)  # type: ignore[call-arg]
+                    try:
+                        made = kind(name=name, source=shape.source, shape=shape.geometry, **values)  # type: ignore[call-arg]
+                    except InputError as problem:
+                        raise InputError(f"{self.source.by(group, k)}: {problem}") from None
+                    yield made
         if self.asked.wells is not None:
             yield from self._wells(self.asked.wells)
 
@@ -180,7 +184,10 @@ class FeatureReader:
         if not any(t.has(k) for t in (table, rates) if t is not None for k in flows):
             (rates or table).text("abstraction")  # says what is missing
         x, y = self.source.on_map(table, part.local, "wells", "local")
-        columns = {k: table.numbers(k, "length") for k in ("screen_top", "screen_bottom")} | {"x": x, "y": y}
+        columns = {k: self._screen(table, k, x, y) for k in ("screen_top", "screen_bottom")} | {
+            "x": x,
+            "y": y,
+        }
         columns["radius"] = table.numbers("radius", "length", default=0.15)
         columns["skin"] = table.numbers("skin", "number", default=0.0)
         columns["losses"] = table.numbers("losses", "number", default=0.0)
@@ -194,6 +201,12 @@ class FeatureReader:
             if lowest is not None and np.isfinite(lowest[k]):
                 values["lowest_level"] = float(lowest[k])
             yield Well(name=name, source=table.row(k), **(values | moving.get(name, {})))
+
+    def _screen(self, table: Table, column: str, x: Any, y: Any) -> Any:
+        """An end of the screens, as elevation, or from its depth below the ground."""
+        if table.has(column) or not table.has(f"{column}_depth"):
+            return table.numbers(column, "length")
+        return self.strata.surfaces["ground"].at(x, y) - table.numbers(f"{column}_depth", "length")
 
     def _rates(self, table: Table, wells: list[str]) -> dict[str, dict[str, Series]]:
         """Rates in time by well, from a table of all of them."""
@@ -323,7 +336,7 @@ class FeatureReader:
         if part.at:
             where = shapely.MultiPoint(part.at)
         if part.surface is not None:
-            value = self.strata.surface(part.surface, *key, "surface")
+            value = self.strata.surface(part.surface, *key, "surface", kind=kind)
         elif part.series is not None:
             value = self.series(part.series, kind, part.feature or "", *key, "value")
         else:

@@ -41,9 +41,9 @@ class StrataReader:
         self.source, self.asked = source, source.asked
         self.surfaces: dict[str, Surface] = {}
 
-    def surface(self, part: SurfacePart, *key: Any) -> Surface:
-        """Make a surface; those it names must stand above it in the file."""
-        made = self._surface_alone(part, *key)
+    def surface(self, part: SurfacePart, *key: Any, kind: str = "length") -> Surface:
+        """Make a surface, of elevations or of another kind of number; those it names stand above it in the file."""
+        made = self._surface_alone(part, kind, *key)
         if part.never_above is not None or part.never_below is not None:
             below, above = (
                 None if name is None else self._known_surface(name, *key)
@@ -61,11 +61,11 @@ class StrataReader:
             )
         return self.surfaces[name]
 
-    def _surface_alone(self, part: SurfacePart, *key: Any) -> Surface:
+    def _surface_alone(self, part: SurfacePart, kind: str, *key: Any) -> Surface:
         if part.elevation is not None:
             return ConstantSurface(part.elevation)
         if part.raster is not None:
-            metre = unit_factor(self.source.units.length, "length")
+            metre = unit_factor(self.source.units.unit_of(kind), kind)
             raster, crs = read_raster(
                 self.source.folder / part.raster, factor=metre, asked_by=f"named in {self.source.by(*key)}"
             )
@@ -81,12 +81,12 @@ class StrataReader:
             shapes = self.source.shapes(
                 ShapeFile(file=part.polygons, table=part.table), ("Polygon", "MultiPolygon"), *key
             )
-            heights = tuple(shape.number(part.z, "length", units=self.source.units) for shape in shapes)
+            heights = tuple(shape.number(part.z, kind, units=self.source.units) for shape in shapes)
             return ZonedSurface(tuple(s.geometry for s in shapes), heights, f"{part.z} of {part.polygons}")
         assert part.points is not None  # the file's model sees to that
         table = self.source.table(part.points, *key, sheet=part.sheet)
         x, y = self.source.on_map(table, part.local, *key, x=part.x, y=part.y)
-        z = table.numbers(part.z, "length")
+        z = table.numbers(part.z, kind)
         _, first, group = np.unique(np.column_stack([x, y]), axis=0, return_index=True, return_inverse=True)
         twice = np.flatnonzero(z != z[first][group.ravel()])
         if len(twice):

@@ -96,7 +96,7 @@ class River(Feature):
     """A line of water that gives to or takes from the aquifer through its bed.
 
     The exchange is ``bed_conductivity * width / bed_thickness * (stage - head)`` per metre of line,
-    with the bed level for the head where that is lower.
+    with the bed level for the head where that is lower; or give the conductance of a metre itself.
 
     Parameters
     ----------
@@ -104,10 +104,12 @@ class River(Feature):
         From upstream to downstream.
     stage, bed : float or sequence of float along the line; the stage also a Series
         Water level and level of the bed [m].
-    width, bed_thickness : float
+    width, bed_thickness : float, optional
         [m].
-    bed_conductivity : float
+    bed_conductivity : float, optional
         [m/day].
+    conductance : float, optional
+        Of a metre of line, instead of these three [m/day].
     layer : str, optional
         The layer it lies in; that which holds its bed if not given.
     """
@@ -115,9 +117,10 @@ class River(Feature):
     shape: Any = field(repr=False)
     stage: Along
     bed: Along
-    width: float
-    bed_thickness: float
-    bed_conductivity: float
+    width: float | None = None
+    bed_thickness: float | None = None
+    bed_conductivity: float | None = None
+    conductance: float | None = None
     layer: str | None = None
     kind: ClassVar[str] = "river"
     shapes: ClassVar[tuple[str, ...]] = ("LineString",)
@@ -130,9 +133,15 @@ class River(Feature):
                 f"{self.where}: the bed changes in time; expected one level, or one along the line."
             )
         self._check_along("bed")
-        check_positive(f"{self.where}: width", self.width, unit="m")
-        check_positive(f"{self.where}: bed_thickness", self.bed_thickness, unit="m")
-        check_positive(f"{self.where}: bed_conductivity", self.bed_conductivity, unit="m/day")
+        bed = [self.width, self.bed_thickness, self.bed_conductivity]
+        if (self.conductance is None) == (None in bed) or bed.count(None) in (1, 2):
+            raise InputError(
+                f"{self.where}: expected either `conductance`, or `width`, `bed_thickness` and `bed_conductivity`, "
+                "and not both."
+            )
+        for name in ("width", "bed_thickness", "bed_conductivity", "conductance"):
+            if getattr(self, name) is not None:
+                check_positive(f"{self.where}: {name}", getattr(self, name))
         along = np.linspace(0.0, 1.0, 1 + 4 * len(self.shape.coords))
         stage = self.stage.values if isinstance(self.stage, Series) else self.stage
         depth = along_line(self.shape, stage, along) - along_line(self.shape, self.bed, along)
@@ -146,6 +155,9 @@ class River(Feature):
     @property
     def conductance_per_length(self) -> float:
         """Bed conductance of one metre of line [m²/day per m]."""
+        if self.conductance is not None:
+            return self.conductance
+        assert self.width and self.bed_thickness and self.bed_conductivity  # noqa: PT018 - all or none
         return self.bed_conductivity * self.width / self.bed_thickness
 
 
