@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
+import pandas as pd
 import pytest
+import shapely
 from matplotlib.figure import Figure
 
 import inkhorn as ik
@@ -110,3 +112,58 @@ def test_measured_against_computed(quillmere, ax, tmp_path):
     points = np.concatenate([c.get_offsets() for c in ax.collections[2:]])
     assert len(points) == len(fit.observations.measured)
     assert saved(ax, tmp_path)
+
+
+def test_sections_show_what_cells_are_made_of(quillmere, ax, tmp_path):
+    """Of a grid alone, along a row, every cell outlined; no water without a flow."""
+    grid, site = quillmere.model.grid, quillmere.model.site
+    ik.draw.section(grid, grid.mesh.row_line(8), site=site, cells=True, ax=ax)
+    said = words(ax)
+    assert {"peat", "sand", "lake clay", "gravel"} <= set(said.split(" | "))
+    assert "water table" not in said
+    assert saved(ax, tmp_path)
+    with pytest.raises(ik.InputError, match=r"there is no column 99; expected 0 to"):
+        grid.mesh.column_line(99)
+
+
+@pytest.mark.parametrize("values", [None, "heads"])
+def test_a_block_opens_along_a_line(quillmere, values, tmp_path):
+    grid = quillmere.model.grid
+    given = {"values": quillmere.steps[-1].heads, "label": "head [m]"} if values else {}
+    line = [(5050, 4050), (3700, 2900), (1300, 1300)]
+    closed, opened = (
+        ik.draw.block(grid, opened=way, ax=Figure().add_subplot(projection="3d"), **given)
+        for way in (None, line)
+    )
+    shown = [b.collections[0].get_facecolor().shape[0] for b in (closed, opened)]
+    assert 0 < shown[1] < shown[0]
+    assert opened.get_title().startswith("heights ×")
+    assert saved(opened, tmp_path)
+
+
+def test_a_surface_shows_its_points_and_those_that_stand_out(ax, tmp_path):
+    x, y = (v.ravel() for v in np.meshgrid(np.linspace(0, 900, 7), np.linspace(0, 900, 7)))
+    z = 3.0 + 0.01 * x
+    z[24] -= 20.0
+    tilted = ik.PointSurface(x[[0, 6, 42, 48]], y[[0, 6, 42, 48]], z[[0, 6, 42, 48]])
+    data = ik.PointSurface(x, y, z)
+    ik.draw.surface(tilted, shapely.box(0, 0, 900, 900), points=data, name="base", ax=ax)
+    assert "stands out from its neighbours" in words(ax)
+    assert ax.get_title().startswith("base: 49 points, missed by up to 20 m")
+    assert "surface less data [m]" in [a.get_ylabel() for a in ax.figure.axes]
+    assert saved(ax, tmp_path)
+
+
+def test_levels_in_time_and_the_quality_of_cells(ax, tmp_path):
+    dates = pd.date_range("2021-01-01", periods=20, freq="MS")
+    levels = pd.DataFrame(
+        {"bore": "B1", "layer": "sand", "date": dates, "measured [m]": np.arange(20.0), "computed [m]": 5.0}
+    )
+    assert "measured | computed" in words(ik.draw.hydrograph(levels, "B1", ax=ax))
+    with pytest.raises(ik.InputError, match='no levels of the bore "B2"'):
+        ik.draw.hydrograph(levels, "B2")
+    mesh = ik.voronoi(shapely.box(0, 0, 900, 600), size=60)
+    other = Figure().subplots()
+    assert "least" in words(ik.draw.quality(mesh, ax=other))
+    with pytest.raises(ik.InputError, match="there is no measure"):
+        ik.draw.quality(mesh, "beauty")

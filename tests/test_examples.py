@@ -16,6 +16,7 @@ EXAMPLES = Path(__file__).parent.parent / "examples"
     ("name", "said", "pictures"),
     [
         ("01_well_doublet.py", "giving back", ["01_well_doublet.png"]),
+        ("03_seasons.py", "the stream loses up to", ["03_seasons.png"]),
         (
             "02_quillmere.py",
             "hatchery",

@@ -40,7 +40,7 @@ BAD = {
         ["site.toml, line {at}", "material.sand", '"conductivty"', 'Did you mean "conductivity"'],
     ),
     "unknown table": ("site.toml", "[[river]]", "[[rivver]]", ["rivver", 'Did you mean "river"']),
-    "missing key": ("site.toml", 'rate = "250 mm/year"\n', "", ["site.toml, line {at}", "rate", "missing"]),
+    "missing key": ("site.toml", 'rate = "250 mm/year"\n', "", ["site.toml, line", "recharge", '"rate" is missing']),
     "half a bed": ("site.toml", 'bed_thickness = "0.5 m"\n', "", ["site.toml, line", "river", "bed_thickness"]),
     "length for a rate": (
         "site.toml", '"250 mm/year"', '"250 mm"', ["site.toml, line {at}, recharge.#1.rate", "unit of rate", "mm/year"],

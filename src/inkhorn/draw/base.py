@@ -105,7 +105,7 @@ def draw_contours(ax: Axes, grid: Grid, values: NDArray[np.float64], levels: Any
         block[mesh.present] = values
         u, v = np.meshgrid(mesh.x_centres, mesh.y_centres)
         return ax.contour(*mesh.to_map(u, v), np.ma.masked_invalid(block), levels=levels, **style)
-    from matplotlib.tri import Triangulation
+    from matplotlib.tri import TriAnalyzer, Triangulation
 
     there = np.flatnonzero(np.isfinite(values))
     if len(there) < 3:
@@ -113,7 +113,9 @@ def draw_contours(ax: Axes, grid: Grid, values: NDArray[np.float64], levels: Any
     triangles = Triangulation(mesh.x[there], mesh.y[there])
     corners = there[triangles.triangles]
     middle = mesh.locate(mesh.x[corners].mean(axis=1), mesh.y[corners].mean(axis=1))
-    triangles.set_mask((middle < 0) | ~np.isfinite(values[middle]))
+    # slivers between centres in one line along the rim bend the lines there
+    slivers = TriAnalyzer(triangles).circle_ratios(rescale=False) < 0.02
+    triangles.set_mask((middle < 0) | ~np.isfinite(values[middle]) | np.asarray(slivers))
     return ax.tricontour(triangles, values[there], levels=levels, **style)
 
 
