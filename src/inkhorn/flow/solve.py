@@ -98,8 +98,8 @@ def _stepped(
 ) -> NDArray[np.float64]:
     """Take a step, but let no cell run dry or fill again by more than to its edge.
 
-    The slopes of a wet cell say nothing of a dry one: a head that would fall past the bottom stops
-    there, one that would rise past it stops just above, and the next step takes it from there
+    The slopes of a wet cell say nothing of a dry one: a head that would pass the bottom, either way,
+    stops just above it, and the next step takes it from there
     (after Appleyard & Cheshire 1983). Nor does any head move by many times the height of the whole
     model, as the slopes of cells that hold next to nothing would have it.
     """
@@ -114,10 +114,9 @@ def _stepped(
         n, edge = len(cells), cells.bottom
         before, after = unknowns[:n], there[:n]
         bend = law.smoothing * cells.thickness
-        dries = (before > edge + bend) & (after < edge)
-        fills = (before < edge - bend) & (after > edge)
-        after[dries] = edge[dries]
-        after[fills] = (edge + bend)[fills]
+        dries = (before > edge + 1.01 * bend) & (after < edge)
+        fills = (before < edge) & (after > edge)
+        after[dries | fills] = (edge + bend)[dries | fills]  # in the bend, where the slope tells
     return there
 
 

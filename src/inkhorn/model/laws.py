@@ -22,8 +22,8 @@ class WaterTable:
         Share of the full conductance that a drained cell keeps, so that it stays in the equations
         and fills again by itself.
     smoothing : float
-        Share of a cell's height over which saturation bends at empty and at full, so that Newton's
-        method sees no corner.
+        Half the share of a cell's height over which saturation bends above empty and below full, so that
+        Newton's method sees no corner; at most a quarter.
     confined : bool
         True treats every cell as full whatever its head: a plain confined aquifer.
     """
@@ -56,6 +56,34 @@ def ramp(
     return np.where(above, value, bent**2 / (4.0 * width)), np.where(above, 1.0, bent / (2.0 * width))
 
 
+def _eased(value: NDArray[np.float64], width: float) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Return ``max(value, 0)`` that leaves 0 smoothly and is exact from twice the width on, and its slope.
+
+    A cubic between: nothing at all at 0 or below, unlike `ramp`, so that an empty cell holds no water.
+    """
+    t = np.clip(value / (2.0 * width), 0.0, 1.0)
+    above = value > 2.0 * width
+    return np.where(above, value, 2.0 * width * t**2 * (2.0 - t)), np.where(above, 1.0, t * (4.0 - 3.0 * t))
+
+
+def _eased_integral(value: NDArray[np.float64], width: float) -> NDArray[np.float64]:
+    """The integral of `_eased` from 0."""
+    t = np.clip(value / (2.0 * width), 0.0, 1.0)
+    bent = (2.0 * width) ** 2 * t**3 * (2.0 / 3.0 - t / 4.0)
+    return np.where(value > 2.0 * width, bent + 0.5 * (value**2 - (2.0 * width) ** 2), bent)
+
+
+def _filled_share(
+    head: NDArray[np.float64], bottom: NDArray[np.float64], height: NDArray[np.float64], law: WaterTable
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Filled share of the height and its slope by head: 0 at the bottom, 1 at the top, both exactly."""
+    u = (head - bottom) / height
+    low, low_slope = _eased(u, law.smoothing)
+    high, high_slope = _eased(1.0 - u, law.smoothing)
+    lower = u < 0.5
+    return np.where(lower, low, 1.0 - high), np.where(lower, low_slope, high_slope) / height
+
+
 def saturation(
     head: NDArray[np.float64],
     bottom: NDArray[np.float64],
@@ -64,7 +92,7 @@ def saturation(
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Return the filled share of each cell's height, and its slope by head.
 
-    Linear between bottom and top, rounded at both ends, never below the film.
+    Linear between bottom and top, eased at both ends, never below the film.
 
     Parameters
     ----------
@@ -80,12 +108,9 @@ def saturation(
     """
     if law.confined:
         return np.ones_like(head), np.zeros_like(head)
-    height = top - bottom
-    u = (head - bottom) / height
-    low, low_slope = ramp(u, law.smoothing)
-    high, high_slope = ramp(u - 1.0, law.smoothing)
+    share, slope = _filled_share(head, bottom, top - bottom, law)
     keep = 1.0 - law.film
-    return law.film + keep * (low - high), keep * (low_slope - high_slope) / height
+    return law.film + keep * share, keep * slope
 
 
 _WET = 0.1  # above this filled share on both sides a face takes the mean of the two
@@ -125,13 +150,6 @@ def face_saturation(
     )
 
 
-def _ramp_integral(value: NDArray[np.float64], width: float) -> NDArray[np.float64]:
-    """The integral of `ramp` from far below."""
-    bent = np.clip(value + width, 0.0, 2.0 * width)
-    above = value > width
-    return np.where(above, 0.5 * value**2 + width**2 / 6.0, bent**3 / (12.0 * width))
-
-
 def stored_heights(
     head: NDArray[np.float64],
     bottom: NDArray[np.float64],
@@ -160,9 +178,9 @@ def stored_heights(
     height = top - bottom
     if law.confined:
         return np.zeros_like(head), np.zeros_like(head), height * (head - bottom), height
+    share, slope = _filled_share(head, bottom, height, law)
     u = (head - bottom) / height
-    low, low_slope = ramp(u, law.smoothing)
-    high, high_slope = ramp(u - 1.0, law.smoothing)
-    share = low - high
-    elastic = _ramp_integral(u, law.smoothing) - _ramp_integral(u - 1.0, law.smoothing)
-    return height * share, low_slope - high_slope, height**2 * elastic, height * share
+    elastic = np.where(
+        u < 0.5, _eased_integral(u, law.smoothing), u - 0.5 + _eased_integral(1.0 - u, law.smoothing)
+    )
+    return height * share, slope * height, height**2 * elastic, height * share
