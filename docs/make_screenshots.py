@@ -78,6 +78,8 @@ def main() -> None:
         shutil.copyfile(folder / "both" / "comparison-001" / "heads_at_bores.png", HERE / "compare.png")
         for words, kept in DRAWN.items():
             said(folder, "draw", *words, "--out", str(HERE / kept))
+        said(folder, "run", SITE, "--variant", "seasons")
+        shutil.copyfile(folder / "quillmere" / "runs" / "run-seasons-001" / "levels.png", HERE / "levels.png")
         good = said(folder, "check", "quillmere/site.toml")
         site = folder / "quillmere" / "site.toml"
         text = site.read_text(encoding="utf-8")

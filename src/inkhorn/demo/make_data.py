@@ -14,9 +14,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.calibration import observe
+from inkhorn.calibration import level_table, observe
 from inkhorn.files import read_project
-from inkhorn.flow import solve_flow
+from inkhorn.flow import FlowResult, solve_flow
 from inkhorn.model import Model, place
 from inkhorn.model.terms import HORIZONTAL
 from inkhorn.site import Bore
@@ -183,13 +183,28 @@ def true_model(project: Any, rng: np.random.Generator) -> Model:
         factor[here] = (
             mean / project.site.materials[name].conductivity * np.exp(field[plan] - field[plan].mean())
         )
-    return model.with_inputs(
+    truer = model.with_inputs(
         {
             HORIZONTAL: model.horizontal_conductivity * factor,
             "vertical_conductivity": model.vertical_conductivity * factor,
-            "recharge.rate": model.input("recharge.rate") * TRUE_RECHARGE_MULTIPLIER,
         }
     )
+    return truer.with_changes({"recharge.rate": model.changes["recharge.rate"] * TRUE_RECHARGE_MULTIPLIER})
+
+
+def seasons(rng: np.random.Generator) -> tuple[list[str], Array, Array]:
+    """Begins of four-week periods over six years, the factor on recharge in each, and that on the gardens' wells.
+
+    Wet winters and dry summers, wetter and drier years; gardens pump from May to August. Over the five years in
+    which levels are dipped both have the mean 1.
+    """
+    days = np.arange(0, 6 * 365, 28)
+    dates = np.datetime64("2020-04-07") + days.astype("timedelta64[D]")
+    year = np.interp(days, np.arange(7) * 365.25, rng.normal(0.0, 0.25, 7))
+    wet = np.maximum(1.0 + 0.8 * np.cos(2.0 * np.pi * (days - 270) / 365.25) + year, 0.05)
+    summer = np.where(np.isin(dates.astype("datetime64[M]").astype(int) % 12, (4, 5, 6, 7)), 2.2, 0.4)
+    dipped = days >= 364
+    return [str(d) for d in dates], wet / wet[dipped].mean(), summer / summer[dipped].mean()
 
 
 def bores(project: Any, rng: np.random.Generator) -> list[Bore]:
@@ -222,14 +237,15 @@ def bores(project: Any, rng: np.random.Generator) -> list[Bore]:
     return made
 
 
-def dipped(mean: Array, swing: Array, rng: np.random.Generator) -> tuple[list[str], Array]:
-    """Levels every two weeks over five years: seasons that lag, wet and dry years, dipping errors."""
-    days = np.arange(0, 5 * 365, 14)
-    dates = [str(np.datetime64("2021-04-06") + int(d)) for d in days]
-    year = rng.normal(0.0, 0.25, 6)
-    wet = np.cos(2.0 * np.pi * (days - 320) / 365.25) + np.interp(days, np.arange(6) * 365.25, year)
-    wet -= wet.mean()
-    return dates, np.round(mean + wet[:, None] * swing + rng.normal(0.0, 0.02, (len(days), len(mean))), 2)
+def dipped(flow: FlowResult, places: list[Bore], rng: np.random.Generator) -> list[tuple[str, str, str]]:
+    """Levels every two weeks over five years, as bore, date and level, with dipping errors of 2 cm."""
+    dates = np.datetime64("2021-04-06", "s") + (np.arange(0, 5 * 365, 14) * 86400).astype("timedelta64[s]")
+    empty = np.zeros(len(dates))
+    seen = observe(flow.model, [Bore(b.name, b.x, b.y, b.layer, dates, empty) for b in places])
+    levels = level_table(flow, seen)
+    found = levels["computed [m]"] + rng.normal(0.0, 0.02, len(levels))
+    days = levels["date"].astype(str).str[:10]
+    return [(n, d, f"{z:.2f}") for n, d, z in zip(levels["bore"], days, found, strict=True)]
 
 
 def write_rows(path: Path, header: str, rows: list[Any]) -> None:
@@ -259,22 +275,25 @@ def make(folder: Path) -> None:
     write_rows(folder / "bores.csv", "name,x [m],y [m],layer", [("first", 3000, 3000, "gravel")])
     write_rows(folder / "levels.csv", "name,date,level [m]", [("first", "2021-04-06", 42)])
 
-    project = read_project(folder / "site.toml")
+    dates, wet, summer = seasons(np.random.default_rng(SEED + 1))
+    factors = [(d, f"{f:.3f}") for d, f in zip(dates, wet, strict=True)]
+    write_rows(folder / "seasons.csv", "date,recharge", factors)
+    rates = [
+        (name, d, f"{mean * f:.2f}")
+        for name, _, _, _, _, mean in wells[1:]
+        for d, f in zip(dates, summer, strict=True)
+    ]
+    write_rows(folder / "rates.csv", "name,date,abstraction [l/s]", rates)
+
+    project = read_project(folder / "site.toml", variant="seasons")
     places = bores(project, rng)
-    model = true_model(project, rng)
-    flow = solve_flow(model)
-    wetter = solve_flow(model.with_inputs({"recharge.rate": model.input("recharge.rate") * 1.25}))
-    seen = observe(model, [Bore(b.name, b.x, b.y, b.layer, levels=np.zeros(1)) for b in places])
-    level, wet = (np.asarray(seen.rows @ f.steps[-1].heads) for f in (flow, wetter))
-    dates, levels = dipped(level, wet - level, rng)
-    write_rows(
-        folder / "bores.csv", "name,x [m],y [m],layer", [(b.name, b.x, b.y, b.layer) for b in seen.bores]
-    )
-    dips = [(b.name, d, f"{levels[i, k]:.2f}") for k, b in enumerate(seen.bores) for i, d in enumerate(dates)]
+    flow = solve_flow(true_model(project, rng))
+    dips = dipped(flow, places, rng)
+    write_rows(folder / "bores.csv", "name,x [m],y [m],layer", [(b.name, b.x, b.y, b.layer) for b in places])
     write_rows(folder / "levels.csv", "name,date,level [m]", dips)
     truth = [*TRUE_CONDUCTIVITY.items(), ("recharge multiplier", TRUE_RECHARGE_MULTIPLIER)]
     write_rows(folder / "truth.csv", "parameter,truth", truth)
-    print(f"{folder}: {len(seen.bores)} bores, {len(dips)} levels; {flow}")
+    print(f"{folder}: {len(places)} bores, {len(dips)} levels; {flow}")
 
 
 if __name__ == "__main__":

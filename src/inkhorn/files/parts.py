@@ -30,6 +30,7 @@ __all__ = [
     "Length",
     "LengthAlong",
     "Number",
+    "NumberChanging",
     "Part",
     "PerLength",
     "RateChanging",
@@ -176,6 +177,7 @@ def _concentrations(value: Any, info: Any) -> dict[str, float]:
 
 
 FlowChanging = Annotated[Any, _reads_changing("flow", "series", "column"), _elsewhere_in_words("flow")]
+NumberChanging = Annotated[Any, _reads_changing("number", "series"), _elsewhere_in_words("number")]
 RateChanging = Annotated[Any, _reads_changing("rate", "series", "column"), _elsewhere_in_words("rate")]
 RechargeRate = Annotated[
     Any, _reads_changing("rate", "series", "weather", "column"), _elsewhere_in_words("rate")

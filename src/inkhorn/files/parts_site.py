@@ -19,6 +19,7 @@ from inkhorn.files.parts import (
     Length,
     LengthAlong,
     Number,
+    NumberChanging,
     Part,
     PerLength,
     RateChanging,
@@ -255,13 +256,13 @@ class TimePart(Part):
 class EditPart(Part):
     """A value changed where it was placed: a property of cells, or a value of a kind of features.
 
-    ``of = "horizontal_conductivity"`` or ``of = "river.stage"``; and one of `value`, `factor`, `add`,
-    `surface` (one for each place), or a column of the polygons it is made within.
+    ``of = "horizontal_conductivity"`` or ``of = "river.stage"``; and one of `value`, `factor` (a number, or
+    a series), `add`, `surface` (one for each place), `series`, or a column of the polygons it is made within.
     """
 
     of: str
     value: Any = None
-    factor: Number | None = None
+    factor: NumberChanging | None = None
     add: Any = None
     surface: SurfacePart | None = None
     series: SeriesPart | None = None

@@ -335,7 +335,9 @@ class FeatureReader:
         where = shapely.union_all([s.geometry for s in shapes]) if shapes else None
         if part.at:
             where = shapely.MultiPoint(part.at)
-        if part.surface is not None:
+        if isinstance(value, SeriesPart):
+            value = self.series(value, "number", part.feature or "", *key, "factor")
+        elif part.surface is not None:
             value = self.strata.surface(part.surface, *key, "surface", kind=kind)
         elif part.series is not None:
             value = self.series(part.series, kind, part.feature or "", *key, "value")

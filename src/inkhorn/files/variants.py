@@ -55,8 +55,14 @@ def merged(base: dict[str, Any], variant: dict[str, Any]) -> tuple[dict[str, Any
             path, source = (*at, key), (*there, key)
             said = f"{words}.{key}" if words else str(key)
             before = one.get(key)
-            if isinstance(before, dict) and isinstance(value, dict) and not _is_value(value):
-                whole[key] = tables(before, value, path, source, said)
+            if (
+                isinstance(value, dict)
+                and not _is_value(value)
+                and (key not in one or isinstance(before, dict))
+            ):
+                if key not in one:
+                    origin[path] = source
+                whole[key] = tables(before or {}, value, path, source, said)
             elif _is_tables(value) and (key not in one or _is_tables(before)):
                 whole[key] = arrays(before or [], value, path, source, said)
             else:
@@ -77,7 +83,8 @@ def merged(base: dict[str, Any], variant: dict[str, Any]) -> tuple[dict[str, Any
                 whole[i] = tables(one[i], own, (*at, i), (*there, k), f'{words} "{name}"')
             else:
                 origin[*at, len(whole)] = (*there, k)
-                changes.append(f"one more {words}" + (f' "{name}"' if name else ""))
+                what = f' "{name}"' if name else f" of {entry['of']}" if "of" in entry else ""
+                changes.append(f"one more {words}{what}")
                 whole.append(entry)
         return whole
 
