@@ -187,7 +187,7 @@ def trace(
     >>> grid = layered(rectangles((0, 0, 500, 100), cell=100), [0.0, -20.0])
     >>> ends = terms.FixedHeadTerm(cells=[0, 4], head=[10.0, 8.0])
     >>> paths = trace(solve_flow(Model(grid, 5.0, porosity=0.2, terms=[ends])), [(100.0, 50.0, -10.0)])
-    >>> float(paths.points["time [day]"].iloc[3])  # 300 m at 5 * 0.005 / 0.2 m/day
+    >>> round(float(paths.points["time [day]"].iloc[3]), 6)  # 300 m at 5 * 0.005 / 0.2 m/day
     2400.0
     """
     import pandas as pd
