@@ -323,6 +323,17 @@ def test_rain_on_a_seepage_face_stays_below_ground():
     )
 
 
+def test_wells_in_one_cell_are_told():
+    wells = [
+        ik.Well(name=n, x=x, y=120.0, screen_top=3.0, screen_bottom=-4.0, abstraction=8.0)
+        for n, x in (("one", 700.0), ("two", 703.0), ("three", 300.0))
+    ]
+    notes = ik.place(site(*wells), KINDS["rectangles"]()).placed.set_index("feature")["note"]
+    assert "shares a cell with two" in notes["one"]
+    assert "shares a cell with one" in notes["two"]
+    assert "shares" not in notes["three"]
+
+
 def test_plain_arrays_still_suffice():
     grid = strip(10)
     model = ik.Model(grid, 3.0, terms=[held([0, 10], [7.0, 8.0]), rain(grid, 1e-3)])

@@ -656,3 +656,20 @@ def test_a_run_begins_from_heads_and_properties_come_from_places(full_project, c
     code, out, err = command("run", site)
     assert (code, err) == (0, ""), out
     assert not project.site.schedule.steady.any()
+    spoil(
+        full_project,
+        "site.toml",
+        'first_heads = { points = "points.csv", z = "head" }',
+        'first_run = "runs/run-001"',
+    )
+    code, out, err = command("run", site)
+    assert (code, err) == (0, "")
+    with (
+        xr.open_dataset(full_project / "runs" / "run-001" / "heads.nc") as one,
+        xr.open_dataset(full_project / "runs" / "run-002" / "heads.nc") as other,
+    ):
+        assert not np.allclose(one["head"][0], other["head"][0], equal_nan=True)
+    spoil(full_project, "site.toml", 'cell = "100 m"', 'cell = "50 m"')
+    code, _, err = command("run", site)
+    assert code == 2
+    assert "Begin from a run on the same grid" in err

@@ -32,6 +32,7 @@ from inkhorn.errors import InputError
 from inkhorn.files import (
     Project,
     new_folder,
+    read_last_heads,
     write_concentration,
     write_flow,
     write_paths,
@@ -275,6 +276,14 @@ def _do_all(folder: Path, flow: FlowResult, project: Project, run: Run, grid: st
     _keep_log(folder, run)
 
 
+def _first_heads(project: Project, model: Model) -> Any:
+    """What a run through time begins with, if not with a steady solution."""
+    asked, cells = project.asked.time, model.grid.cells
+    if asked is not None and asked.first_run is not None:
+        return read_last_heads(project.path.parent / asked.first_run / "heads.nc", model.grid)
+    return None if project.first_heads is None else project.first_heads.at(cells.x, cells.y)
+
+
 def run_project(
     project: Project, out: Path | None = None, run: Run | None = None, *, grid: str | None = None
 ) -> tuple[Path, FlowResult]:
@@ -300,8 +309,7 @@ def run_project(
     run, parent = run or Run(), out or project.path.parent / "runs"
     model = _ready_model(project, grid, run)
     run.progress("solving for heads", None)
-    cells = model.grid.cells
-    first = None if project.first_heads is None else project.first_heads.at(cells.x, cells.y)
+    first = _first_heads(project, model)
     flow = solve_flow(
         model,
         first=first,

@@ -6,7 +6,7 @@ from inkhorn.files.models import read_model, write_model
 from inkhorn.files.pictures import read_picture
 from inkhorn.files.project import Project, read_project, read_site
 from inkhorn.files.rasters import read_raster
-from inkhorn.files.results import write_concentration, write_flow, write_paths, write_table
+from inkhorn.files.results import read_last_heads, write_concentration, write_flow, write_paths, write_table
 from inkhorn.files.shapes import Shape, read_shapes
 from inkhorn.files.tables import Table, read_table
 from inkhorn.files.whole import NewFolder, free_name, new_folder, written_whole
@@ -21,6 +21,7 @@ __all__ = [
     "free_name",
     "new_folder",
     "read_grid",
+    "read_last_heads",
     "read_mesh",
     "read_model",
     "read_picture",

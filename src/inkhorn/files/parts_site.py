@@ -221,7 +221,7 @@ class TimePart(Part):
 
     Periods end where any value in time changes; and besides every day, week, month or year, or where the
     table `periods` says (columns end or date; steps, growth and steady if wanted). The run begins from a
-    steady solution, or from `first_heads`.
+    steady solution, or from `first_heads` (a surface), or from where the run in the folder `first_run` ended.
     """
 
     start: Date | None = None
@@ -235,6 +235,7 @@ class TimePart(Part):
     growth: Number = 1.0
     steady_first: bool = True
     first_heads: SurfacePart | None = None
+    first_run: str | None = None
     warm_up_years: int = Field(default=0, ge=0, le=100)
 
     @model_validator(mode="after")
@@ -246,9 +247,11 @@ class TimePart(Part):
             )
         if self.start is None and (self.end is not None or self.every is not None):
             raise ValueError("an `end` or calendar periods (`every`) need a `start` date")
-        if not self.steady_first and self.first_heads is None and self.periods is None:
+        begun = self.first_heads is not None or self.first_run is not None
+        if not (self.steady_first or begun or self.periods is not None):
             raise ValueError(
-                "without a steady first period, `first_heads` say where heads begin, as a surface"
+                "without a steady first period, `first_heads` (a surface) or `first_run` (a run folder) say where heads "
+                "begin"
             )
         return self
 

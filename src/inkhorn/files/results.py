@@ -6,17 +6,21 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import numpy as np
+from numpy.typing import NDArray
 
+from inkhorn.errors import InputError
+from inkhorn.files.meshes import opened_dataset
 from inkhorn.files.whole import written_whole
 from inkhorn.flow import FlowResult
 from inkhorn.paths import PathResult
+from inkhorn.space import Grid
 from inkhorn.transport import TransportResult
 
 if TYPE_CHECKING:
     import pandas as pd
     import xarray as xr
 
-__all__ = ["write_concentration", "write_flow", "write_paths", "write_table"]
+__all__ = ["read_last_heads", "write_concentration", "write_flow", "write_paths", "write_table"]
 
 
 def _write(data: xr.Dataset, path: Path) -> None:
@@ -55,6 +59,29 @@ def write_flow(flow: FlowResult, path: Path) -> None:
             start = str(schedule.start).replace("T", " ")
             data["time"].attrs |= {"units": f"days since {start}", "calendar": "proleptic_gregorian"}
     _write(data, path)
+
+
+def read_last_heads(path: Path, grid: Grid) -> NDArray[np.float64]:
+    """Return the heads at the end of an earlier run, from its ``heads.nc``, (n_cells,) [m].
+
+    Raises
+    ------
+    InputError
+        If the file is missing, or the run was on another grid.
+    """
+    data = opened_dataset(path)
+    if "head" not in data:
+        raise InputError(f'"{path}" holds no heads. Give the folder of a run.')
+    head = np.asarray(data["head"].to_numpy()[-1], dtype=np.float64)
+    if head.shape != grid.shape:
+        raise InputError(
+            f'"{path}" has heads of the shape {head.shape}; this grid has {grid.shape}. '
+            "Begin from a run on the same grid."
+        )
+    cells = grid.per_block(head)
+    if not np.isfinite(cells).all():
+        raise InputError(f'"{path}" has no head in {int((~np.isfinite(cells)).sum())} cells of this grid.')
+    return cells
 
 
 def write_concentration(plume: TransportResult, path: Path) -> None:

@@ -386,6 +386,15 @@ class Grid:
         block[self.cells.layer, row[plan], column[plan]] = values
         return block
 
+    def per_block(self, values: ArrayLike) -> NDArray[np.float64]:
+        """Return the value of each cell from an array of `shape`, (n_cells,); the reverse of `to_block`."""
+        values = np.asarray(values, dtype=np.float64)
+        if not isinstance(self.mesh, RectangularMesh):
+            return values
+        row, column = self.mesh.row_column
+        plan = self.cells.plan
+        return np.asarray(values[self.cells.layer, row[plan], column[plan]])
+
     def coordinates(self) -> tuple[tuple[str, ...], dict[str, Any]]:
         """Return the dimensions and coordinates of a result on this grid, for xarray."""
         names = np.array(self.layer_names, dtype=object)

@@ -78,9 +78,28 @@ def _joined(spots: list[Spot], kind: type[Term]) -> tuple[Term, dict[str, Any]]:
     return term, changes
 
 
-def _row(spot: Spot) -> dict[str, Any]:
+def _sharing(spots: list[Spot]) -> dict[str, list[str]]:
+    """Wells, springs and collectors that stand in one cell with another of them, by name."""
+    at: dict[int, list[str]] = {}
+    for spot in spots:
+        if isinstance(spot.feature, Well | Collector | Spring):
+            for cell in np.unique(spot.cells).tolist():
+                at.setdefault(cell, []).append(spot.feature.name)
+    found: dict[str, list[str]] = {}
+    for names in at.values():
+        for name in names if len(names) > 1 else []:
+            found.setdefault(name, []).extend(n for n in names if n not in (name, *found.get(name, [])))
+    return found
+
+
+def _row(spot: Spot, sharing: dict[str, list[str]]) -> dict[str, Any]:
     changing = [name for name, v in spot.values.items() if np.ndim(v) == 2]
-    notes = [spot.note, f"{', '.join(changing)} in time" if changing else ""]
+    others = sharing.get(spot.feature.name, [])
+    notes = [
+        spot.note,
+        f"{', '.join(changing)} in time" if changing else "",
+        f"shares a cell with {', '.join(others[:3])}{' …' if len(others) > 3 else ''}" if others else "",
+    ]
     return {
         "feature": spot.feature.name,
         "kind": spot.feature.kind,
@@ -175,12 +194,13 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
     walls, resistance = sources.place_barriers(of_kind(Barrier), plan)
     spots += [*seeping, *walls]
     columns = ["feature", "kind", "cells", "total", "unit", "share outside", "note"]
+    sharing = _sharing(spots)
     model = Model(
         grid=grid,
         terms=terms,
         water_table=water_table or WaterTable(),
         inflow_concentration=_inflow_concentration(site),
-        placed=pd.DataFrame([_row(s) for s in spots], columns=columns),
+        placed=pd.DataFrame([_row(s, sharing) for s in spots], columns=columns),
         site=site,
         name=site.name,
         schedule=site.schedule,
