@@ -17,7 +17,7 @@ from numpy.typing import ArrayLike, NDArray
 from inkhorn.errors import InputError
 from inkhorn.files import vtk
 from inkhorn.files.meshes import opened_dataset, rings_from_nodes
-from inkhorn.files.whole import written_whole
+from inkhorn.files.whole import must_exist, written_whole
 from inkhorn.space import (
     Grid,
     PlanMesh,
@@ -246,8 +246,7 @@ def read_grid(path: str | Path) -> GridFile:
     readers = {".nc": _read_netcdf, ".vtu": _read_vtk, ".gpkg": _read_geopackage}
     if path.suffix.lower() not in readers:
         raise InputError(f'"{path.name}" names no format of grids; expected one of {list(readers)}.')
-    if not path.is_file():
-        raise InputError(f'cannot read "{path}": there is no such file. Check the name and the folder.')
+    must_exist(path)
     try:
         mesh, names, number, table, units = readers[path.suffix.lower()](path)
         grid = assembled(mesh, names, number, table)

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
 from inkhorn.files.shapes import read_shapes
+from inkhorn.files.whole import must_exist
 from inkhorn.space import PlanMesh, PolygonMesh
 
 if TYPE_CHECKING:
@@ -119,8 +120,7 @@ def opened_dataset(path: Path) -> xr.Dataset:
     """Read a NetCDF file whole, or say why it cannot be."""
     import xarray as xr
 
-    if not path.is_file():
-        raise InputError(f'cannot read "{path}": there is no such file. Check the name and the folder.')
+    must_exist(path)
     try:
         with xr.open_dataset(path, engine="h5netcdf", mask_and_scale=False, decode_times=False) as file:
             return file.load()

@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from inkhorn.errors import InputError
+from inkhorn.files.whole import must_exist
 from inkhorn.site import Picture
 
 __all__ = ["read_picture"]
@@ -42,10 +43,7 @@ def read_picture(path: str | Path, *, asked_by: str = "") -> tuple[Picture, str 
     from rasterio.errors import NotGeoreferencedWarning, RasterioError
 
     path, asked = Path(path), f" ({asked_by})" if asked_by else ""
-    if not path.is_file():
-        raise InputError(
-            f'cannot read "{path}"{asked}: there is no such file. Check the name and the folder.'
-        )
+    must_exist(path, asked)
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", NotGeoreferencedWarning)

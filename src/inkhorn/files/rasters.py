@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from inkhorn.errors import InputError
+from inkhorn.files.whole import must_exist
 from inkhorn.space import GriddedSurface
 
 __all__ = ["read_raster"]
@@ -42,10 +43,7 @@ def read_raster(path: Path, *, factor: float = 1.0, asked_by: str = "") -> tuple
     from rasterio.errors import NotGeoreferencedWarning, RasterioError
 
     asked = f" ({asked_by})" if asked_by else ""
-    if not path.is_file():
-        raise InputError(
-            f'cannot read "{path}"{asked}: there is no such file. Check the name and the folder.'
-        )
+    must_exist(path, asked)
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", NotGeoreferencedWarning)

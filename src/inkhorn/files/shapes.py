@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from inkhorn.errors import InputError, did_you_mean
+from inkhorn.files.whole import must_exist
 from inkhorn.units import METRES_AND_DAYS, UnitSystem, quantity, unit_factor
 
 __all__ = ["Shape", "read_shapes"]
@@ -106,10 +107,7 @@ def read_shapes(
     import shapely
 
     asked = f" ({asked_by})" if asked_by else ""
-    if not path.is_file():
-        raise InputError(
-            f'cannot read "{path}"{asked}: there is no such file. Check the name and the folder.'
-        )
+    must_exist(path, asked)
     try:
         tables = [str(row[0]) for row in pyogrio.list_layers(path)]
         if table is None and len(tables) > 1:

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from inkhorn.errors import InputError
 
-__all__ = ["NewFolder", "free_name", "new_folder", "written_whole"]
+__all__ = ["NewFolder", "free_name", "must_exist", "new_folder", "written_whole"]
 
 
 @dataclass
@@ -20,6 +20,14 @@ class NewFolder:
 
     path: Path
     goal: Path
+
+
+def must_exist(path: Path, asked: str = "") -> None:
+    """Refuse a file that is not there; `asked` says who names it."""
+    if not path.is_file():
+        raise InputError(
+            f'cannot read "{path}"{asked}: there is no such file. Check the name and the folder.'
+        )
 
 
 def free_name(path: Path) -> Path:

@@ -13,7 +13,7 @@ from numpy.typing import ArrayLike, NDArray
 from inkhorn.errors import InputError, check_finite, check_positive
 from inkhorn.space.mesh import PlanEdges, cut_edges, keeping, shapes_of
 
-__all__ = ["Band", "RectangularMesh", "rectangles"]
+__all__ = ["Band", "CutCells", "RectangularMesh", "rectangles"]
 
 Array = NDArray[np.float64]
 
@@ -47,8 +47,49 @@ class Band:
             )
 
 
+class CutCells:
+    """Cells that an outline may cut; their centres stay, so that faces are still crossed at right angles."""
+
+    outline: Any
+
+    @property
+    def _centres(self) -> tuple[Array, Array]:
+        raise NotImplementedError
+
+    @property
+    def _whole_area(self) -> Array:
+        raise NotImplementedError
+
+    def polygons(self) -> NDArray[Any]:
+        raise NotImplementedError
+
+    @property
+    def x(self) -> Array:
+        return self._centres[0]
+
+    @property
+    def y(self) -> Array:
+        return self._centres[1]
+
+    @cached_property
+    def centroid(self) -> Array:
+        if self.outline is None:
+            return np.column_stack(self._centres)
+        import shapely
+
+        return np.asarray(shapely.get_coordinates(shapely.centroid(self.polygons())))
+
+    @cached_property
+    def area(self) -> Array:
+        if self.outline is None:
+            return self._whole_area
+        import shapely
+
+        return np.asarray(shapely.area(self.polygons()))
+
+
 @dataclass(frozen=True, eq=False)
-class RectangularMesh:
+class RectangularMesh(CutCells):
     """Rows and columns; cells that take no part are not numbered.
 
     Cells are numbered row by row from the smallest y upwards, and by rising x within a row.
@@ -128,14 +169,6 @@ class RectangularMesh:
         return self.to_map(self.x_centres[column], self.y_centres[row])
 
     @property
-    def x(self) -> Array:
-        return self._centres[0]
-
-    @property
-    def y(self) -> Array:
-        return self._centres[1]
-
-    @property
     def x_centres(self) -> Array:
         """Middle of each column along the mesh's own axis, (columns,) [m]."""
         return np.asarray(0.5 * (self.x_edges[1:] + self.x_edges[:-1]))
@@ -146,19 +179,7 @@ class RectangularMesh:
         return np.asarray(0.5 * (self.y_edges[1:] + self.y_edges[:-1]))
 
     @cached_property
-    def centroid(self) -> Array:
-        if self.outline is None:
-            return np.column_stack(self._centres)
-        import shapely
-
-        return np.asarray(shapely.get_coordinates(shapely.centroid(self.polygons())))
-
-    @cached_property
-    def area(self) -> Array:
-        if self.outline is not None:
-            import shapely
-
-            return np.asarray(shapely.area(self.polygons()))
+    def _whole_area(self) -> Array:
         row, column = self.row_column
         return np.asarray(np.diff(self.x_edges)[column] * np.diff(self.y_edges)[row])
 

@@ -12,7 +12,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_positive
 from inkhorn.space.mesh import PlanEdges, cut_edges, keeping, shapes_of
-from inkhorn.space.rectangles import RectangularMesh, rectangles
+from inkhorn.space.rectangles import CutCells, RectangularMesh, rectangles
 
 __all__ = ["SplitMesh", "split_in_four"]
 
@@ -24,7 +24,7 @@ _CHILD_ROW, _CHILD_COLUMN = np.array([0, 0, 1, 1]), np.array([0, 1, 0, 1])
 
 
 @dataclass(frozen=True, eq=False)
-class SplitMesh:
+class SplitMesh(CutCells):
     """Rectangles of which some are split in four, some of those again, and so on.
 
     Cells are numbered by the rectangle they were split from, row by row, and within it by quarters
@@ -76,28 +76,8 @@ class SplitMesh:
         west, south, width, depth = self._box
         return self.base.to_map(west + 0.5 * width, south + 0.5 * depth)
 
-    @property
-    def x(self) -> Array:
-        return self._centres[0]
-
-    @property
-    def y(self) -> Array:
-        return self._centres[1]
-
     @cached_property
-    def centroid(self) -> Array:
-        import shapely
-
-        if self.outline is None:
-            return np.column_stack(self._centres)
-        return np.asarray(shapely.get_coordinates(shapely.centroid(self.polygons())))
-
-    @cached_property
-    def area(self) -> Array:
-        import shapely
-
-        if self.outline is not None:
-            return np.asarray(shapely.area(self.polygons()))
+    def _whole_area(self) -> Array:
         _, _, width, depth = self._box
         return width * depth
 
