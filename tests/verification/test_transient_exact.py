@@ -89,6 +89,32 @@ def test_implicit_euler_is_of_first_order():
     assert np.all((orders > 0.9) & (orders < 1.15))
 
 
+def test_a_mound_spreads_over_dry_ground_as_barenblatt_has_it():
+    """Barenblatt (1952): a water table spreading on a level base, its front wetting empty cells; first order."""
+    conductivity, yield_, begun, lasts = 10.0, 0.2, 20.0, 200.0
+
+    def depth(x, time):
+        scaled = conductivity / yield_ / 2 * time
+        height = 10.0 * (conductivity / yield_ / 2 * begun) ** (1 / 3)  # 10 m high at the beginning
+        return np.maximum(scaled ** (-1 / 3) * (height - x**2 / (12 * scaled ** (2 / 3))), 0.0)
+
+    errors = []
+    for cells in (75, 150, 300):
+        grid = ik.layered(ik.rectangles((0, 0, 750, 10), count=(cells, 1)), [20.0, 0.0])
+        model = ik.Model(
+            grid,
+            conductivity,
+            specific_storage=1e-9,
+            specific_yield=yield_,
+            schedule=Schedule([lasts], steps=cells // 2),
+        )
+        flow = ik.solve_flow(model, first=depth(grid.cells.x, begun))
+        exact = depth(grid.cells.x, begun + lasts)
+        errors.append(np.abs(np.maximum(flow.steps[-1].heads, 0.0) - exact).mean() / exact.mean())
+    assert errors[-1] < 0.004
+    assert np.all(np.log2(np.array(errors[:-1]) / errors[1:]) > 0.85)
+
+
 def test_a_mound_of_water_keeps_its_volume():
     """Drained and refilled by rain and a deep drain, cells dry in between, no water is lost or found."""
     mesh = ik.rectangles((0, 0, 300, 300), cell=30)
