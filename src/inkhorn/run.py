@@ -144,12 +144,12 @@ def _write_flow_results(folder: Path, flow: FlowResult, project: Project, run: R
     budget = flow.budget()
     write_table(budget, folder / "budget.csv")
     write_table(flow.budget(by="feature"), folder / "budget_by_feature.csv")
-    write_table(flow.well_levels(), folder / "well_levels.csv")
+    wells = flow.well_levels()
+    write_table(wells, folder / "well_levels.csv")
     if flow.model.schedule is not None:
         write_table(flow.model.schedule.table(dict(flow.model.changes)), folder / "periods.csv")
         write_table(flow.budgets(), folder / "budget_in_time.csv")
-    short = flow.well_levels().query("`less than asked [m³/day]` > 0")
-    for row in short.to_dict("records"):
+    for row in wells[wells["less than asked [m³/day]"] > 0].to_dict("records"):
         run.tell(
             f"{row['well']} would run dry and takes {row['less than asked [m³/day]']:.4g} m³/day less than asked"
         )

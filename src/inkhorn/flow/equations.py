@@ -57,6 +57,23 @@ class Balance:
     jacobian: Any = None
 
 
+# what `Model.face_rows` is made of
+_IN_ROWS = (
+    "horizontal_conductivity",
+    "vertical_conductivity",
+    "anisotropy",
+    "direction",
+    "leakance",
+    "face_resistance",
+)
+
+
+def _alike(one: Any, other: Any) -> bool:
+    if one is None or other is None:
+        return one is other
+    return bool(np.array_equal(one, other, equal_nan=True))
+
+
 @dataclass(frozen=True, eq=False)
 class TimeStep:
     """From where to where a step goes, and the heads it begins with.
@@ -122,10 +139,7 @@ class FlowEquations:
 
     def of(self, model: Model) -> FlowEquations:
         """Return the equations of another period of the same model; rows are made anew only if they changed."""
-        same = all(
-            np.array_equal(getattr(model, name), getattr(self.model, name))
-            for name in ("horizontal_conductivity", "vertical_conductivity", "anisotropy", "direction")
-        )
+        same = all(_alike(getattr(model, name), getattr(self.model, name)) for name in _IN_ROWS)
         if not same:
             return FlowEquations(model, self.step)
         other = copy(self)

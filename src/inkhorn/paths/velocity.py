@@ -43,9 +43,11 @@ def face_velocities(flow: FlowResult, step: int = -1) -> FaceVelocities:
     Raises
     ------
     InputError
-        If the cells are not rectangular, or porosity is missing.
+        If the flow goes through time, the cells are not rectangular, or porosity is missing.
     """
     model, record = flow.model, flow.steps[step]
+    if not record.steady:
+        raise InputError("particle paths follow steady flow so far; this step is one in time.")
     grid, cells, faces = model.grid, model.grid.cells, model.grid.faces
     if not isinstance(grid.mesh, RectangularMesh):
         raise InputError("particle paths need rectangular cells. Use a mesh made by `rectangles`.")
