@@ -100,10 +100,12 @@ class FlowEquations:
     at the rate that the upper cell alone sets, and none rises into an empty cell from below.
     """
 
-    def __init__(self, model: Model, step: TimeStep | None = None) -> None:
+    def __init__(self, model: Model) -> None:
         from scipy.sparse import csr_array
 
-        self.model, self.step = model, step
+        self.model = model
+        self.step: TimeStep | None = None
+        self.stored_before = np.empty(0)
         self.cells, faces = model.grid.cells, model.grid.faces
         n, self.first, self.second = len(self.cells), faces.cells[:, 0], faces.cells[:, 1]
         self.rows = model.face_rows()
@@ -131,17 +133,18 @@ class FlowEquations:
                 fixed[term.cells] = True
         self.fixed, self.free = fixed, np.flatnonzero(~fixed)
 
-    def over(self, step: TimeStep | None) -> FlowEquations:
-        """Return the same equations over another step in time; steady for None."""
+    def over(self, step: TimeStep) -> FlowEquations:
+        """Return the same equations over a step in time."""
         other = copy(self)
         other.step = step
+        other.stored_before, _ = self.stored(step.heads)
         return other
 
     def of(self, model: Model) -> FlowEquations:
         """Return the equations of another period of the same model; rows are made anew only if they changed."""
         same = all(_alike(getattr(model, name), getattr(self.model, name)) for name in _IN_ROWS)
         if not same:
-            return FlowEquations(model, self.step)
+            return FlowEquations(model)
         other = copy(self)
         other.model = model
         return other
@@ -175,8 +178,7 @@ class FlowEquations:
             return np.zeros(len(heads)), np.zeros(len(heads))
         length = self.step.end - self.step.start
         now, slope = self.stored(heads)
-        before, _ = self.stored(self.step.heads)
-        return (now - before) / length, slope / length
+        return (now - self.stored_before) / length, slope / length
 
     def own(self, unknowns: NDArray[np.float64]) -> Iterator[tuple[Term, NDArray[np.float64]]]:
         """Go through the terms, each with its own unknowns."""
