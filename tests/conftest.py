@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import sys
 from pathlib import Path
 
@@ -60,6 +61,20 @@ def command(monkeypatch, capsys):
         return code, said.out, said.err
 
     return run
+
+
+@pytest.fixture
+def refused(command):
+    """Check a project from the command line, which must refuse it in these words."""
+
+    def check(site: Path, message: str, *words: object) -> None:
+        code, out, err = command("check", site, *words)
+        said = err or out  # findings stand in a table
+        assert code == 2, said
+        assert "Traceback" not in out + err
+        assert re.search(message, said if err else " ".join(said.split()), re.DOTALL), said
+
+    return check
 
 
 def strip(n: int, length: float = 1000.0, width: float = 10.0, surfaces=(30.0, 0.0)) -> ik.Model:

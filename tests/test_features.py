@@ -252,6 +252,43 @@ def test_edits_follow_each_other():
 
 
 @pytest.mark.parametrize(
+    "grid",
+    [KINDS["rectangles"], lambda: ik.layered(KINDS["split"](), STRATA, most_splits={"lower": 0})],
+    ids=["plain", "branching"],
+)
+def test_elevations_are_edited_cell_by_cell(grid):
+    """What lies beneath a base that moves begins where that ends; nothing else changes."""
+    edits = (
+        Edit("base", -1.5, how="add", layers=("upper",), shape=INNER),
+        Edit("ground", 12.0, shape=shapely.Point(250, 550)),
+    )
+    was, model = (ik.place(site(*EVERY, edits=e), grid()) for e in ((), edits))
+    now, before = model.grid, was.grid.cells
+    inside = shapely.contains_xy(INNER, before.x, before.y) & (before.layer == 0)
+    npt.assert_allclose(now.cells.bottom - before.bottom, np.where(inside, -1.5, 0.0))
+    assert (now.cells.top - before.top > 1.9).sum() == 1
+    area = now.mesh.area * (now.number >= 0).all(axis=0)
+    npt.assert_allclose(area @ np.nan_to_num(now.bottom[0]), area @ np.nan_to_num(now.top[1]))
+    placed = model.placed.set_index("kind").loc["edit"]
+    assert placed["feature"].tolist() == ["base", "ground"]
+    assert placed["cells"].tolist() == [inside.sum(), 1]
+
+
+def test_screens_meet_the_mean_of_unlike_conductivities():
+    """Upwards for lying ones, along and across for standing ones: sqrt(K1 K2)."""
+    mesh = ik.rectangles(L_SHAPE.bounds, cell=20)
+    well = ik.Well(name="w", x=205.0, y=505.0, screen_top=3.0, screen_bottom=-4.0, abstraction=8.0)
+    lying = Collector(name="c", shape=WAY, elevation=2.0, abstraction=60.0)
+    alike, unlike = (
+        ik.place(site(well, lying, upper=m, lower=m), mesh)
+        for m in (ik.Material("m", 8.0), ik.Material("m", 8.0, vertical_ratio=16.0, anisotropy=4.0))
+    )
+    npt.assert_allclose(unlike.term("well").connection / alike.term("well").connection, 0.5)
+    ratio = unlike.term("collector").connection / alike.term("collector").connection
+    assert ((ratio > 0.2) & (ratio < 0.3)).all()  # 1/4, and an equivalent radius of another size
+
+
+@pytest.mark.parametrize(
     ("edit", "message"),
     [
         (Edit("conductivity", 1.0), "there is no such value; expected one of"),

@@ -257,10 +257,12 @@ class TimePart(Part):
 
 
 class EditPart(Part):
-    """A value changed where it was placed: a property of cells, or a value of a kind of features.
+    """A value changed where it was placed: a property of cells, a value of a kind of features, an elevation.
 
-    ``of = "horizontal_conductivity"`` or ``of = "river.stage"``; and one of `value`, `factor` (a number, or
-    a series), `add`, `surface` (one for each place), `series`, or a column of the polygons it is made within.
+    ``of = "horizontal_conductivity"``, ``of = "river.stage"``, ``of = "base"`` (the bottom of cells, with which the
+    top of what lies beneath moves) or ``of = "ground"`` (the top of the uppermost cells); and one of `value`,
+    `factor` (a number, or a series), `add`, `surface` (one for each place), `series`, or a column of the polygons
+    it is made within.
     """
 
     of: str

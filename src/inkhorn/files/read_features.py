@@ -57,6 +57,8 @@ _VALUES = {  # what kind of number each property, and each input of a term, is
     "specific_storage": "per length",
     "bulk_density": "density",
     "conductance": "conductance",
+    "base": "length",
+    "ground": "length",
     "head": "length",
     "stage": "length",
     "bed": "length",

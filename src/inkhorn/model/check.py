@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
 from inkhorn.model.model import PROPERTIES, Model
-from inkhorn.model.terms import DrainTerm, FixedHeadTerm
+from inkhorn.model.terms import DrainTerm, FixedHeadTerm, RiverTerm
 from inkhorn.space import point_surfaces
 
 if TYPE_CHECKING:
@@ -167,7 +167,13 @@ def _check_placed(model: Model) -> Iterator[Finding]:
 def _check_below(model: Model) -> Iterator[Finding]:
     """Levels below the bottom of the cell they were placed in."""
     for term in model.terms:
-        if isinstance(term, DrainTerm):
+        if isinstance(term, RiverTerm):
+            level, what = (
+                np.where(np.isfinite(term.bed), term.bed, np.inf),
+                "has its bed below the bottom of its cell",
+            )
+            remedy = "Raise the bed, or place it on a lower layer."
+        elif isinstance(term, DrainTerm):
             level, what, remedy = (
                 term.level,
                 "lies below the lowest layer",

@@ -5,7 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
+import numpy as np
+from numpy.typing import NDArray
+
 from inkhorn.errors import InputError, check_finite
+from inkhorn.site.schedule import Schedule, in_each_period
 from inkhorn.site.series import Series
 from inkhorn.space import Surface
 
@@ -19,8 +23,9 @@ class Edit:
     Parameters
     ----------
     of : str
-        A property of cells, such as ``"horizontal_conductivity"``; or a value of features that were
-        placed, by their kind, such as ``"river.stage"``.
+        A property of cells, such as ``"horizontal_conductivity"``; a value of features that were placed, by
+        their kind, such as ``"river.stage"``; ``"base"``, the elevation of the bottom of cells, with which
+        the top of what lies beneath them moves; or ``"ground"``, the top of the uppermost cells.
     value : float, Surface or Series
         One number; one for each place, as of a raster or of scattered points; or one in time.
     how : {"set", "factor", "add"}
@@ -51,6 +56,15 @@ class Edit:
             raise InputError(f'{self.where}: how is "{self.how}"; expected "set", "factor" or "add".')
         if isinstance(self.value, int | float):
             check_finite(f"{self.where}: value", self.value)
+
+    def changed(self, old: Any, x: Any, y: Any, schedule: Schedule | None = None) -> NDArray[np.float64]:
+        """Return what becomes of old values, (n,) or (n_periods, n), at some places, (n,) each [m]."""
+        if isinstance(self.value, int | float | Series):
+            value = in_each_period(self.value, schedule, self.where)
+        else:
+            value = self.value.at(x, y)
+        new = {"set": value + 0.0 * old, "factor": value * old, "add": value + old}
+        return np.asarray(new[self.how], dtype=np.float64)
 
     @property
     def where(self) -> str:

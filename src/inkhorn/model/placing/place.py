@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Callable, Mapping
 from typing import Any
 
@@ -11,6 +12,7 @@ from inkhorn.errors import InputError
 from inkhorn.model.laws import WaterTable
 from inkhorn.model.model import Model
 from inkhorn.model.placing import boundaries, sources
+from inkhorn.model.placing.elevations import ELEVATIONS, with_edited_elevations
 from inkhorn.model.placing.plan import Plan, Spot
 from inkhorn.model.placing.properties import edited, material_properties
 from inkhorn.model.terms import (
@@ -111,6 +113,18 @@ def _row(spot: Spot, sharing: dict[str, list[str]]) -> dict[str, Any]:
     }
 
 
+def _edit_row(row: dict[str, Any]) -> dict[str, Any]:
+    layers = "" if row["layers"] == "all" else f"in {row['layers']}"
+    return {
+        "feature": row["edit of"],
+        "kind": "edit",
+        "cells": row["values changed"],
+        "unit": "",
+        "share outside": 0.0,
+        "note": "; ".join(n for n in (row["how"], layers, row["reason"], row["where"]) if n),
+    }
+
+
 def _refuse_reversed_layers(site: Site, grid: Grid) -> None:
     """Refuse a layer whose base is above the surface over it in every column."""
     x, y = grid.mesh.x, grid.mesh.y
@@ -142,7 +156,7 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
 
     Rivers, drains and springs go to the cell that holds their bed or level, fixed heads, recharge and
     evapotranspiration to the uppermost cell present, wells to every cell their screen meets, barriers to
-    the faces between centres that they part. Edits are made last.
+    the faces between centres that they part. Edits of elevations are made first of all, the others last.
 
     Parameters
     ----------
@@ -156,7 +170,8 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
     Returns
     -------
     Model
-        With `placed`, a table of feature, kind, cells, total, unit, the share outside, and notes. A
+        With `placed`, a table of feature, kind, cells, total, unit, the share outside, and notes; edits stand
+        at its end. A
         feature that meets no cell stands in it with 0 cells and does nothing; `check` says so. A feature
         whose values change in time has the mean of its periods for its total.
 
@@ -171,8 +186,9 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
     _refuse_crossed_points(site)
     grid = on if isinstance(on, Grid) else layered(on, site.strata)
     _refuse_reversed_layers(site, grid)
-    plan = Plan(grid, site.schedule)
+    grid, moved = with_edited_elevations(grid, site.edits)
     properties = material_properties(site, grid)
+    plan = Plan(grid, site.schedule, properties)
 
     def of_kind(kind: type[Feature]) -> list[Any]:
         return [f for f in site.features if type(f) is kind]
@@ -208,7 +224,10 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
         face_resistance=resistance,
         **properties,
     )
-    model, _ = edited(model, site.edits, site.schedule)
+    model, made_of_them = edited(model, [e for e in site.edits if e.of not in ELEVATIONS], site.schedule)
+    if site.edits:
+        done = pd.DataFrame([_edit_row(row) for row in [*moved, *made_of_them]], columns=columns)
+        model = dataclasses.replace(model, placed=pd.concat([model.placed, done], ignore_index=True))
     return model
 
 

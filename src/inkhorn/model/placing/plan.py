@@ -50,10 +50,11 @@ class Spot:
 
 @dataclass(frozen=True)
 class Plan:
-    """The plan cells of a grid, and the schedule that values are taken for."""
+    """The plan cells of a grid, the schedule that values are taken for, and what the cells are made of."""
 
     grid: Grid
     schedule: Schedule | None = None
+    properties: dict[str, Array] = field(default_factory=dict)  # as of `Model`, before edits
     held: dict[int, str] = field(default_factory=dict)  # cells with a fixed head, by feature
 
     @cached_property

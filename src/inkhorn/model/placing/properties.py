@@ -10,10 +10,10 @@ from numpy.typing import NDArray
 
 from inkhorn.errors import InputError, did_you_mean
 from inkhorn.model.model import PROPERTIES, Model
-from inkhorn.site import Edit, Material, Schedule, Series, Site, in_each_period
+from inkhorn.site import Edit, Material, Schedule, Site
 from inkhorn.space import Grid
 
-__all__ = ["edited", "material_properties"]
+__all__ = ["chosen_cells", "edit_row", "edited", "material_properties"]
 
 Array = NDArray[np.float64]
 
@@ -59,8 +59,10 @@ def missing_properties(materials: Iterable[Material], name: str) -> list[str]:
     return sorted({m.name for m in materials if getattr(m, name) is None})
 
 
-def _chosen(edit: Edit, grid: Grid, cells: NDArray[np.int64]) -> NDArray[np.bool_]:
-    """Which of some cells an edit is meant for."""
+def chosen_cells(
+    edit: Edit, grid: Grid, cells: NDArray[np.int64], features: NDArray[Any] | None = None
+) -> NDArray[np.bool_]:
+    """Return which of some cells, of features if given, an edit is meant for; it must be for one at least."""
     import shapely
 
     names = grid.layer_names
@@ -80,13 +82,32 @@ def _chosen(edit: Edit, grid: Grid, cells: NDArray[np.int64]) -> NDArray[np.bool
             chosen &= np.isin(cells, grid.number[:, plan[plan >= 0]])
         else:
             chosen &= shapely.contains_xy(edit.shape, of_cells.x[cells], of_cells.y[cells])
+    if edit.feature is not None:
+        if features is None or edit.feature not in features:
+            there = [] if features is None else sorted(set(features.tolist()))
+            raise InputError(f'{edit.where} names the feature "{edit.feature}"; expected one of {there}.')
+        chosen &= features == edit.feature
+    if not chosen.any():
+        raise InputError(f"{edit.where} meets no cell. Check its layers, its shape and its feature.")
     return chosen
+
+
+def edit_row(edit: Edit, number: int) -> dict[str, Any]:
+    """Return what an edit did, as a row of a report."""
+    return {
+        "edit of": edit.of,
+        "how": edit.how,
+        "layers": ", ".join(edit.layers) or "all",
+        "values changed": number,
+        "reason": edit.reason,
+        "where": edit.source,
+    }
 
 
 def edited(
     model: Model, edits: Iterable[Edit], schedule: Schedule | None
 ) -> tuple[Model, list[dict[str, Any]]]:
-    """Make the edits one after the other.
+    """Make edits of properties and inputs, one after the other.
 
     Returns
     -------
@@ -113,30 +134,11 @@ def edited(
             # of inputs of whole features the first cell says where they are
             entry = np.arange(len(term.cells)) if per_entry else np.unique(term.feature, return_index=True)[1]
             cells, features = term.cells[entry], np.array(term.features)[term.feature[entry]]
-        chosen = _chosen(edit, model.grid, cells)
-        if edit.feature is not None:
-            if features is None or edit.feature not in features:
-                there = [] if features is None else sorted(set(features.tolist()))
-                raise InputError(f'{edit.where} names the feature "{edit.feature}"; expected one of {there}.')
-            chosen &= features == edit.feature
-        if not chosen.any():
-            raise InputError(f"{edit.where} meets no cell. Check its layers, its shape and its feature.")
-        if isinstance(edit.value, int | float | Series):
-            value = in_each_period(edit.value, schedule, edit.where)
-        else:
-            value = edit.value.at(model.grid.cells.x[cells[chosen]], model.grid.cells.y[cells[chosen]])
-        new = np.array(np.broadcast_to(now, (*value.shape[:-1], now.shape[-1])) if value.ndim > 1 else now)
-        old = new[..., chosen]
-        new[..., chosen] = {"set": value + 0.0 * old, "factor": value * old, "add": value + old}[edit.how]
+        chosen = chosen_cells(edit, model.grid, cells, features)
+        of = model.grid.cells
+        value = edit.changed(now[..., chosen], of.x[cells[chosen]], of.y[cells[chosen]], schedule)
+        new = np.array(np.broadcast_to(now, (*value.shape[:-1], now.shape[-1])))
+        new[..., chosen] = value
         model = model.with_changes({edit.of: new})
-        report.append(
-            {
-                "edit of": edit.of,
-                "how": edit.how,
-                "layers": ", ".join(edit.layers) or "all",
-                "values changed": int(chosen.sum()),
-                "reason": edit.reason,
-                "where": edit.source,
-            }
-        )
+        report.append(edit_row(edit, int(chosen.sum())))
     return model, report

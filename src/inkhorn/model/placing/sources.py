@@ -65,7 +65,9 @@ def _place_well(well: Well, plan: Plan, at: int) -> Spot:
     missed = 1.0 - screened.sum() / (well.screen_top - well.screen_bottom)
     # a cell hardly wider than the bore still resists
     wide = np.maximum(grid.equivalent_radius(column) / well.radius, 1.5)
-    connection = 2.0 * np.pi * screened / np.maximum(np.log(wide) + well.skin, 0.1)
+    # radial flow where the conductivity differs by direction meets the geometric mean of greatest and least
+    mean = 1.0 / np.sqrt(plan.properties["anisotropy"][column])
+    connection = 2.0 * np.pi * screened * mean / np.maximum(np.log(wide) + well.skin, 0.1)
     share = screened / screened.sum()
     layers = [grid.layer_names[k] for k in grid.cells.layer[column]]
     note = "screen in " + ", ".join(f"{name} {s:.0%}" for name, s in zip(layers, share, strict=True))
@@ -75,10 +77,15 @@ def _place_well(well: Well, plan: Plan, at: int) -> Spot:
 def place_collectors(features: list[Collector], plan: Plan) -> list[Spot]:
     """Every cell along a lying screen that holds its axis.
 
-    The equivalent radius is Peaceman's in the plane across the screen (see `RectangularMesh.equivalent_radius`),
-    between a width of the cell in plan and its height.
+    The equivalent radius is Peaceman's in the plane across the screen, between a width of the cell in plan
+    and its height, with the horizontal and the vertical conductivity; the flow meets their geometric mean.
+
+    References
+    ----------
+    Peaceman, D. W. (1983), SPE Journal 23(3), 531-543, eq. 21.
     """
     grid, spots = plan.grid, []
+    horizontal, vertical = (plan.properties[f"{way}_conductivity"] for way in ("horizontal", "vertical"))
     for feature, piece in zip(features, plan.cut([f.shape for f in features]), strict=True):
         rate, total, unit = _rate(feature, plan)
         number = grid.number[:, piece.plan]
@@ -89,9 +96,13 @@ def place_collectors(features: list[Collector], plan: Plan) -> list[Spot]:
         )
         layer, column = np.nonzero(holds)
         cells, length = number[layer, column], piece.size[column]
-        across = 0.14 * np.hypot(np.sqrt(grid.cells.area[cells]), grid.cells.thickness[cells])
+        ease = np.sqrt(vertical[cells] / horizontal[cells])  # upwards against sideways
+        across = 0.28 * np.hypot(
+            np.sqrt(grid.cells.area[cells] * ease), grid.cells.thickness[cells] / np.sqrt(ease)
+        )
+        across /= np.sqrt(ease) + 1.0 / np.sqrt(ease)
         wide = np.maximum(across / feature.radius, 1.5)
-        connection = 2.0 * np.pi * length / np.maximum(np.log(wide) + feature.skin, 0.1)
+        connection = 2.0 * np.pi * length * ease / np.maximum(np.log(wide) + feature.skin, 0.1)
         lowest = feature.elevation if feature.lowest_level is None else feature.lowest_level
         values = {"connection": connection, "rate": rate, "lowest_level": np.array([lowest])}
         outside = 1.0 - float(length.sum()) / feature.shape.length
