@@ -16,8 +16,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
+from inkhorn.linear import Columns
 from inkhorn.model import Model, face_saturation, ramp, saturation, stored_heights
 from inkhorn.model.terms import Contribution, Moment, Term
+from inkhorn.space import RectangularMesh
 
 __all__ = ["Balance", "FlowEquations", "TimeStep"]
 
@@ -132,6 +134,28 @@ class FlowEquations:
             if term.fixes_head:
                 fixed[term.cells] = True
         self.fixed, self.free = fixed, np.flatnonzero(~fixed)
+        self.columns = self._columns()  # sorted out once, for all steps of all copies
+
+    def _columns(self) -> Columns | None:
+        """Where the free unknowns stand, for the linear solver; none where columns branch."""
+        grid = self.model.grid
+        if grid.joined:
+            return None
+        mesh, n = grid.mesh, len(self.cells)
+        column, layer = np.full(self.n_unknowns, -1), np.zeros(self.n_unknowns, dtype=np.int64)
+        column[:n], layer[:n] = self.cells.plan, self.cells.layer
+        even = isinstance(mesh, RectangularMesh) and all(
+            width.max() < 1.01 * width.min() for width in (np.diff(mesh.x_edges), np.diff(mesh.y_edges))
+        )
+        return Columns(
+            column[self.free],
+            layer[self.free],
+            mesh.edges().cells,
+            mesh.x,
+            mesh.y,
+            mesh.area,
+            mesh.row_column if even and isinstance(mesh, RectangularMesh) else None,
+        )
 
     def over(self, step: TimeStep) -> FlowEquations:
         """Return the same equations over a step in time."""
@@ -302,13 +326,17 @@ class FlowEquations:
             for term, answer in zip(self.model.terms, balance.contributions, strict=True)
         )
 
+    def turnover(self, balance: Balance) -> float:
+        """Return the larger of inflow and outflow, storage included [m³/day]."""
+        flows = np.concatenate([np.zeros(1), *self.term_flows(balance), -balance.storage_change])
+        return float(max(flows[flows > 0].sum(), -flows[flows < 0].sum()))
+
     def closure(self, balance: Balance) -> float:
         """Return the sum of absolute residuals over the larger of inflow and outflow, storage included.
 
         Exactly 0 where the residuals are no more than rounding, as where no water moves at all.
         """
-        flows = np.concatenate([np.zeros(1), *self.term_flows(balance), -balance.storage_change])
-        turnover = max(flows[flows > 0].sum(), -flows[flows < 0].sum())
+        turnover = self.turnover(balance)
         missing = float(np.abs(balance.residual[self.free]).sum())
         if missing <= balance.rounding:
             return 0.0

@@ -51,7 +51,8 @@ class FlowSensitivity:
     def _system(self) -> LinearSystem:
         free = self.equations.free
         # one factorisation serves every input and every weight
-        return LinearSystem(-self._balance.jacobian[free][:, free], direct=len(free) < _DIRECT_BELOW)
+        matrix = -self._balance.jacobian[free][:, free]
+        return LinearSystem(matrix, columns=self.equations.columns, direct=len(free) < _DIRECT_BELOW)
 
     @cached_property
     def _slopes(self) -> list[tuple[Term, int, Mapping[str, Slope]]]:

@@ -157,11 +157,13 @@ def _newton(
         history = [r.closure for r in rows[begun:]]
         if len(history) > 8 and min(history[-8:]) > 0.999 * min(history[:-8]):
             break
-        system = LinearSystem(-balance.jacobian[free][:, free])
+        system = LinearSystem(-balance.jacobian[free][:, free], columns=equations.columns)
         # an exact step where it is cheap, or where the equations are linear and one step does it all
         tolerance = 1e-10 if system.direct or system.symmetric else 1e-6
+        # nothing is gained by solving far beyond what closes the balance
+        enough = 0.1 * closure * equations.turnover(balance)
         try:
-            step = system.solve(balance.residual[free], tolerance=tolerance)
+            step = system.solve(balance.residual[free], tolerance=tolerance, enough=enough)
         except ConvergenceError as problem:
             step = np.asarray(problem.state)  # its last iterate: the line search decides what that is worth
         before = unknowns

@@ -1,0 +1,228 @@
+"""Multigrid for layered models: columns relaxed as a whole, coarsened in plan only."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from inkhorn.linear import _kernels
+from inkhorn.linear.apart import Apart
+from inkhorn.linear.columns import Columns, Graph, in_relaxing_order
+
+__all__ = ["ColumnMultigrid"]
+
+Single = NDArray[np.float32]
+Index = NDArray[np.int32]
+
+_COARSEST = 4  # columns
+_STRONG = 3.0  # how much stronger one direction of a grid must be for it to be coarsened alone
+
+
+@dataclass(eq=False)
+class _Level:
+    """One grid: its columns factored, room for a right-hand side and an answer, the way to the next one."""
+
+    graph: Graph
+    coupling: Single  # (n_entries, n_layers)
+    below: Single  # (n_columns, n_layers), coupling to the layer beneath
+    sink: Single  # (n_columns, n_layers), what is left of the diagonal
+    parent: Index | None = None
+    held: Index | None = None
+    weight: Single | None = None
+
+    def __post_init__(self) -> None:
+        shape = self.sink.shape
+        multiplier, inverse = np.empty(shape, np.float32), np.empty(shape, np.float32)
+        _kernels.factor(self.graph.start, self.coupling, self.below, self.sink, multiplier, inverse)
+        self.right, self.answer = (np.zeros(self.sink.size, np.float32) for _ in range(2))
+        # what the loops of a cycle take, laid flat
+        self.arrays = (self.coupling.ravel(), multiplier.ravel(), inverse.ravel(), self.right, self.answer)
+
+
+def _rectangles(graph: Graph, weight: Single) -> tuple[NDArray[np.int64], int, tuple[Index, Index]]:
+    """Groups of two by two on a rectangular grid, or of two along the direction of the stronger couplings."""
+    assert graph.grid is not None  # asked for only then
+    row, column = graph.grid
+    of = np.repeat(np.arange(len(graph)), np.diff(graph.start))
+    along = row[of] == row[graph.neighbour]
+    by_row = float(weight[along].mean()) if along.any() else 0.0
+    by_column = float(weight[~along].mean()) if not along.all() else 0.0
+    # wherever couplings along rows are much the stronger, only columns are joined, and the other way round
+    row, column = (
+        row if by_row > _STRONG * by_column else row // 2,
+        column if by_column > _STRONG * by_row else column // 2,
+    )
+    width = int(column.max()) + 1
+    place, group = np.unique(row.astype(np.int64) * width + column, return_inverse=True)
+    return group, len(place), ((place // width).astype(np.int32), (place % width).astype(np.int32))
+
+
+def _twos(graph: Graph, weight: Single) -> tuple[NDArray[np.int64], int]:
+    """Groups of about four: pairs along strong couplings, and pairs of these."""
+    group = np.empty(len(graph), dtype=np.int64)
+    order = np.lexsort((graph.x, graph.y))
+    n = _kernels.pairs(graph.start, graph.neighbour, weight, order, group)
+    start, neighbour, entry = _kernels.coarse_graph(graph.start, graph.neighbour, group, n)
+    crossing = entry >= 0
+    joint = np.bincount(entry[crossing], weight[crossing], len(neighbour)).astype(np.float32)
+    second = np.empty(n, dtype=np.int64)
+    first = np.full(n, len(graph))
+    np.minimum.at(first, group[order], np.arange(len(graph)))
+    n = _kernels.pairs(start, neighbour, joint, np.argsort(first), second)
+    return second[group], n
+
+
+def _coarser(level: _Level) -> _Level | None:
+    """The next coarser grid, or none where nothing can be joined any more."""
+    graph = level.graph
+    weight = np.empty(len(graph.neighbour), dtype=np.float32)
+    _kernels.strengths(graph.start, level.coupling, weight)
+    grid = None
+    if graph.grid is not None:
+        group, n, grid = _rectangles(graph, weight)
+    else:
+        group, n = _twos(graph, weight)
+    if n > 0.9 * len(graph):
+        return None
+    area = np.bincount(group, graph.area, n)
+    x, y = (np.asarray(np.bincount(group, graph.area * v, n) / area) for v in (graph.x, graph.y))
+    start, neighbour, entry = _kernels.coarse_graph(graph.start, graph.neighbour, group, n)
+    coarse, new, where = in_relaxing_order(start, neighbour, x, y, area.astype(np.float64), grid)
+    group = new[group]
+    entry = np.append(where, np.int32(-1))[entry]  # -1 inside a group stays
+    n_layers = level.sink.shape[1]
+    coupling = np.zeros((len(neighbour), n_layers), np.float32)
+    below, sink = np.zeros((n, n_layers), np.float32), np.zeros((n, n_layers), np.float32)
+    level.held = np.empty(len(graph), np.int32)
+    weights = _kernels.coarse_columns(
+        graph.start,
+        graph.neighbour,
+        level.coupling,
+        weight,
+        level.below,
+        level.sink,
+        graph.x,
+        graph.y,
+        group,
+        entry,
+        level.held,
+        coarse.x,
+        coarse.y,
+        coupling,
+        below,
+        sink,
+    )
+    level.weight, level.parent = weights.ravel(), group.astype(np.int32)
+    return _Level(coarse, coupling, below, sink)
+
+
+class ColumnMultigrid:
+    """One multigrid cycle for a symmetric matrix whose unknowns stand in columns.
+
+    Each column is solved as a whole, through all its layers, with its neighbours as they are: however
+    much stronger the couplings up and down are, they do not slow it. Grids are coarsened in plan: two by
+    two on rectangles, elsewhere along strong couplings. A coarse conductance is that of the finer ones it
+    stands for, over the distance that it bridges; a correction fades towards columns that are held at a level.
+    Single precision suffices, for the cycle only guides an iteration in double precision.
+
+    Parameters
+    ----------
+    matrix : scipy.sparse.csr_array, (n, n)
+        Negative off the diagonal, or nearly so. Of couplings that act one way only what acts both ways is used.
+    columns : Columns
+        Where its unknowns stand.
+    symmetric : bool
+        Whether the matrix is.
+
+    Attributes
+    ----------
+    possible : bool
+        False where unknowns that stand apart are coupled to each other: then there is no cycle.
+
+    References
+    ----------
+    Braess, D. (1995), Towards algebraic multigrid for elliptic problems of second order, Computing 55,
+    379-393 (coarse conductances scaled for corrections that are constant on each group).
+    """
+
+    def __init__(self, matrix: Any, columns: Columns, *, symmetric: bool = True) -> None:
+        apart = np.flatnonzero(np.asarray(columns.column) < 0)
+        self._apart = Apart(matrix, apart, symmetric=symmetric) if len(apart) else None
+        self.possible = self._apart is None or self._apart.possible
+        if not self.possible:
+            return
+        graph, cell = columns.graph, columns.cell
+        shape = cell.shape
+        self.cell, self.slot, self.n_layers = cell, columns.slot, shape[1]
+        coupling = np.zeros((len(graph.neighbour), shape[1]), np.float32)
+        below, above, sink = (np.zeros(shape, np.float32) for _ in range(3))
+        layer = np.asarray(columns.layer, dtype=np.int32)
+        _kernels.take_matrix(
+            matrix.indptr,
+            matrix.indices,
+            matrix.data,
+            columns.order,
+            cell,
+            columns.own,
+            layer,
+            graph.start,
+            graph.neighbour,
+            coupling,
+            below,
+            above,
+            sink,
+        )
+        _kernels.make_mutual(
+            graph.start, graph.neighbour, columns.reverse, cell, coupling, below, above, sink
+        )
+        self.levels = [_Level(graph, coupling, below, sink)]
+        while len(self.levels[-1].graph) > _COARSEST:
+            coarser = _coarser(self.levels[-1])
+            if coarser is None:
+                break
+            self.levels.append(coarser)
+
+    def cycle(self) -> None:
+        """Go down and up once, from `right` to `answer` of the finest level."""
+        levels = self.levels
+        for fine, coarse in pairwise(levels):
+            g, way = fine.graph, (fine.parent, fine.held, fine.weight)
+            _kernels.relax_and_restrict(
+                self.n_layers, g.start, g.middle, g.neighbour, *fine.arrays, *way, coarse.right
+            )
+        last = levels[-1]
+        _kernels.relax_both_ways(self.n_layers, last.graph.start, last.graph.neighbour, *last.arrays, 4)
+        for coarse, fine in pairwise(levels[::-1]):
+            g, way = fine.graph, (fine.parent, fine.held, fine.weight)
+            _kernels.prolong_and_relax(
+                self.n_layers, g.start, g.middle, g.neighbour, *fine.arrays, *way, coarse.answer
+            )
+
+    def precondition(
+        self, right: NDArray[np.float64], answer: NDArray[np.float64], *, transpose: bool = False
+    ) -> float:
+        """Write the answer of one cycle for a right-hand side; return their product."""
+        finest, apart = self.levels[0], self._apart
+        for_columns = right if apart is None else apart.before(right, transpose=transpose)
+        _kernels.to_columns(self.cell, for_columns, finest.right.reshape(self.cell.shape))
+        self.cycle()
+        product = float(_kernels.from_columns_and_dot(self.slot, finest.answer, right, answer))
+        if apart is not None:
+            apart.after(right, answer, transpose=transpose)
+            product += float(right[apart.unknowns] @ answer[apart.unknowns])
+        return product
+
+    @property
+    def memory(self) -> int:
+        """Bytes held by the levels."""
+        held = {
+            id(v): v.nbytes
+            for level in self.levels
+            for v in (*vars(level).values(), *level.arrays[1:3], *vars(level.graph).values())
+            if isinstance(v, np.ndarray)
+        }
+        return sum(held.values())
