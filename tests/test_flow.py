@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import numpy.testing as npt
 import pytest
+import shapely
 from scipy.sparse import csr_array, diags_array, kron
 
 import inkhorn as ik
@@ -131,3 +132,52 @@ def test_dry_cells_stay_in_the_equations_and_fill_again():
     assert abs(flow.budget().attrs["closing_error_percent"]) < 1e-6
     wet = ik.solve_flow(dry.with_inputs({"recharge.rate": np.full(41, 0.5)}), first=flow.steps[-1].heads)
     assert (wet.filled()[grid.number[0]][:20] > 0.03).all()
+
+
+def basin(months: int = 6) -> ik.Model:
+    """Three layers of Voronoi cells with rain, a river and a well whose water runs short, through some months."""
+    mesh = ik.voronoi(shapely.box(0, 0, 900, 600), size=60)
+    grid = ik.layered(mesh, [10.0, 4.0, 0.0, -8.0])
+    top, deep = grid.uppermost, int(grid.number[2][mesh.locate([600.0], [300.0])[0]])
+    terms = [
+        rain(grid, 6e-4),
+        ik.terms.RiverTerm(cells=top[mesh.x < 60], conductance=30.0, stage=6.0, bed=5.0, features=("river",)),
+        ik.terms.WellTerm(
+            cells=[deep], connection=4.0, rate=-400.0, lowest_level=-7.0, losses=0.0, features=("well",)
+        ),
+    ]
+    return ik.Model(
+        grid, 2.0, 0.2, specific_storage=1e-5, specific_yield=0.2, terms=terms,
+        schedule=ik.Schedule(30.0 * np.arange(1, months + 1), steady=[True] + [False] * (months - 1)),
+        changes={"recharge.rate": 6e-4 * np.cos(np.arange(months))[:, None] ** 2 * np.ones(len(top))},
+    )  # fmt: skip
+
+
+def test_budgets_of_regions_close_and_their_exchanges_agree():
+    flow = ik.solve_flow(basin(), closure=1e-12)
+    east = shapely.box(500, 0, 900, 600)
+    deep = (flow.model.grid.cells.layer == 2) & (flow.model.grid.cells.x < 500)
+    for step in range(len(flow.steps)):
+        table = flow.budget("region", step, regions={"east": east, "deep": deep})
+        assert abs(table.attrs["closing_error_percent"]) < 1e-8
+        parts = table.iloc[:-1].groupby(level="region").sum()
+        assert parts.index.tolist() == ["deep", "east", "elsewhere"]
+        npt.assert_allclose(parts.iloc[:, 0], parts.iloc[:, 1], rtol=1e-9)
+        npt.assert_allclose(table.loc[("east", "deep")].to_numpy()[::-1], table.loc[("deep", "east")])
+        assert (("east", "storage") in table.index) == (step > 0)
+    for regions, message in (
+        ({"a": east, "b": deep | True}, 'region "b" shares .* cells with "a"'),
+        ({"a": shapely.box(-9, -9, -8, -8)}, "holds the centre of no cell"),
+        ({"a": np.ones(3)}, "expected a polygon, or one truth value per cell"),
+        (None, "needs `regions`"),
+    ):
+        with pytest.raises(ik.InputError, match=message):
+            flow.budget("region", regions=regions)
+
+
+def test_a_well_that_runs_short_does_not_hold_newtons_method_up():
+    flow = ik.solve_flow(basin())
+    wells = flow.well_levels()
+    assert wells["less than asked [m³/day]"][0] > 50
+    assert -7.0 < wells["level [m]"][0] < -6.0
+    assert flow.report.iterations <= 8 * len(flow.steps)

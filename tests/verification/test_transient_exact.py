@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 import numpy.testing as npt
 import pytest
-from scipy.special import erfc, exp1
+from scipy.integrate import quad
+from scipy.special import erfc, exp1, k0
 
 import inkhorn as ik
 from inkhorn.flow import FlowEquations
@@ -15,40 +16,100 @@ from tests.conftest import held, rain, strip
 CONFINED = ik.WaterTable(confined=True)
 
 
-def test_drawdown_and_recovery_follow_theis():
-    """Theis (1935): a well that pumps for a day and rests for one; the aquifer ends 20 km away."""
-    transmissivity, storativity, rate, far = 500.0, 2e-4, 1000.0, 20_000.0
+T, S, Q = 500.0, 2e-4, 1000.0  # transmissivity [m²/day], storativity, rate of the well [m³/day]
+
+
+def field(*, layers: int = 1, leakage: float = 0.0, leakance: float | None = None, **options):
+    """A confined aquifer, or several alike, on 40 km with a well in the middle of the lowest, and the distance from it.
+
+    Through its top it may leak from water that stands at 0; through floors the leakance is that given.
+    """
+    far = 20_000.0
     bands = [ik.Band(axis, 0.0, 0.0, 6.0) for axis in "xy"]
     mesh = ik.rectangles((-far, -far, far, far), cell=1500, bands=bands, growth=1.3)
-    grid, middle = ik.layered(mesh, [0.0, -10.0]), mesh.locate([0.0], [0.0])
-    rim = np.flatnonzero((np.abs(mesh.x) > far - 800) | (np.abs(mesh.y) > far - 800))
-    well = ik.terms.WellTerm(
-        cells=middle, rate=-rate, connection=20 * np.pi / np.log(mesh.equivalent_radius(middle) / 0.1)
-    )
+    grid, middle = ik.layered(mesh, list(-10.0 * np.arange(layers + 1))), mesh.locate([0.0], [0.0])
+    rim = np.flatnonzero((np.abs(grid.cells.x) > far - 800) | (np.abs(grid.cells.y) > far - 800))
+    geometry = 20 * np.pi / np.log(mesh.equivalent_radius(middle) / 0.1)
+    well = ik.terms.WellTerm(cells=grid.number[-1, middle], rate=-Q, connection=geometry)
+    terms = [well, held(rim, 0.0)]
+    if leakage:
+        terms.append(
+            ik.terms.HeadDependentTerm(
+                cells=np.arange(grid.n_cells), conductance=leakage * grid.cells.area, head=0.0
+            )
+        )
     model = ik.Model(
-        grid,
-        transmissivity / 10,
-        specific_storage=storativity / 10,
-        terms=[well, held(rim, 0.0)],
-        water_table=CONFINED,
+        grid, T / 10, specific_storage=S / 10, terms=terms, water_table=CONFINED,
+        leakance=None if leakance is None else np.full(grid.n_cells, leakance), **options,
+    )  # fmt: skip
+    away = np.hypot(mesh.x - mesh.x[middle], mesh.y - mesh.y[middle])
+    return model, away, (away > 30) & (away < 3000)
+
+
+def test_drawdown_and_recovery_follow_theis():
+    """Theis (1935): a well that pumps for a day and rests for one; the aquifer ends 20 km away."""
+    model, away, near = field(
         schedule=Schedule([1.0, 2.0], steps=40, growth=1.15),
-        changes={"well.rate": np.array([[-rate], [0.0]])},
+        changes={"well.rate": np.array([[-Q], [0.0]])},
     )
     flow = ik.solve_flow(model, first=0.0)
-    away = np.hypot(mesh.x - mesh.x[middle], mesh.y - mesh.y[middle])
-    near = (away > 30) & (away < 3000)
 
     def theis(time):
-        return (
-            rate
-            / (4 * np.pi * transmissivity)
-            * exp1(away[near] ** 2 * storativity / (4 * transmissivity * time))
-        )
+        return Q / (4 * np.pi * T) * exp1(away[near] ** 2 * S / (4 * T * time))
 
     for step, exact in ((39, theis(1.0)), (79, theis(2.0) - theis(1.0))):
         npt.assert_allclose(-flow.steps[step].heads[near], exact, atol=0.006 * theis(1.0).max())
     assert max(abs(flow.budget(step=k).attrs["closing_error_percent"]) for k in range(80)) < 1e-6
     npt.assert_allclose(flow.well_levels(step=79)["abstraction [m³/day]"], 0.0, atol=1e-9)
+
+
+def test_a_leaky_aquifer_follows_hantush_and_jacob():
+    """Hantush & Jacob (1955): drawdown fed by leakage, on the way to steady and there (de Glee: K0)."""
+    leakage = 5e-4
+    model, away, near = field(leakage=leakage, schedule=Schedule([0.2, 20.0], steps=40, growth=1.15))
+    flow = ik.solve_flow(model, first=0.0)
+
+    def well_function(u, beta):
+        value = quad(lambda y: np.exp(-np.exp(y) - beta**2 / (4 * np.exp(y))), np.log(u), 8.0, limit=200)
+        return value[0]
+
+    beta = away[near] * np.sqrt(leakage / T)
+    early = [well_function(r**2 * S / (4 * T * 0.2), b) for r, b in zip(away[near], beta, strict=True)]
+    scale = Q / (4 * np.pi * T)
+    for step, exact in ((39, np.array(early)), (79, 2 * k0(beta))):
+        npt.assert_allclose(-flow.steps[step].heads[near] / scale, exact, atol=0.01 * exact.max())
+
+
+def test_two_aquifers_share_a_well_by_their_leakance():
+    """Two alike, one pumped: their heads differ by Q/(2 pi T) K0(r sqrt(2 c/T)), c the leakance between.
+
+    The difference of the two balances, each ``T del² s = c (s - s')``; Hantush (1967) for any two.
+    """
+    leakance = 1e-4
+    model, away, near = field(layers=2, leakance=leakance)
+    upper, lower = ik.solve_flow(model).steps[-1].heads.reshape(2, -1)
+    exact = Q / (2 * np.pi * T) * k0(away[near] * np.sqrt(2 * leakance / T))
+    npt.assert_allclose((upper - lower)[near], exact, atol=0.01 * exact.max())
+
+
+def test_a_tide_dies_away_inland():
+    """Ferris (1951): amplitude and lag of a level that swings at the edge of a half space."""
+    cycle, each = 1.0, 200
+    grid = strip(500, length=1200.0, surfaces=(0.0, -10.0))
+    wave = np.sqrt(np.pi * 1e-3 / (50.0 * cycle))
+
+    def exact(time):
+        x = grid.cells.x
+        return np.exp(-wave * x) * np.cos(2 * np.pi * time / cycle - wave * x)
+
+    ends = np.arange(1, 2 * each + 1) * cycle / each
+    model = ik.Model(
+        grid, 50.0, specific_storage=1e-3, terms=[held(0, 1.0)], water_table=CONFINED,
+        schedule=Schedule(ends), changes={"fixed head.head": np.cos(2 * np.pi * ends / cycle)[:, None]},
+    )  # fmt: skip
+    flow = ik.solve_flow(model, first=exact(0.0))
+    for part in (1.0, 1.25, 1.6, 2.0):
+        npt.assert_allclose(flow.steps[round(part * each) - 1].heads, exact(part), atol=6e-3)
 
 
 def test_a_sudden_stage_spreads_as_heat_does():

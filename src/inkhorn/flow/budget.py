@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.errors import InputError
+from inkhorn.errors import InputError, did_you_mean
 from inkhorn.model import Model
 
 if TYPE_CHECKING:
@@ -34,22 +34,62 @@ def _by_feature(model: Model, step: Any) -> Iterator[dict[str, Any]]:
             yield _row(flow[term.feature == k], term=term.kind, feature=name)
 
 
-def _by_layer(model: Model, step: Any) -> Iterator[dict[str, Any]]:
-    grid, faces = model.grid, model.grid.faces
-    layer = grid.cells.layer[faces.cells]
-    for k, name in enumerate(grid.layer_names):
+def _by_part(
+    model: Model, step: Any, names: Sequence[str], part: NDArray[np.int64], label: str, beside: str
+) -> Iterator[dict[str, Any]]:
+    """The terms of each part of the cells, its storage, and its exchange with every other part."""
+    faces = part[model.grid.faces.cells]
+    for k, name in enumerate(names):
         for term, flow in zip(model.terms, step.term_flow, strict=True):
-            mine = grid.cells.layer[term.cells] == k
+            mine = part[term.cells] == k
             if mine.any():
-                yield _row(flow[mine], layer=name, item=term.kind)
-        for other, other_name in enumerate(grid.layer_names):
-            arriving = step.face_flow[(layer[:, 0] == other) & (layer[:, 1] == k)]
-            leaving = -step.face_flow[(layer[:, 0] == k) & (layer[:, 1] == other)]
+                yield _row(flow[mine], **{label: name, "item": term.kind})
+        if not step.steady and len(names):
+            yield _row(-step.storage_change[part == k], **{label: name, "item": "storage"})
+        for other, other_name in enumerate(names):
+            arriving = step.face_flow[(faces[:, 0] == other) & (faces[:, 1] == k)]
+            leaving = -step.face_flow[(faces[:, 0] == k) & (faces[:, 1] == other)]
             if other != k and len(arriving) + len(leaving):
-                yield _row(np.concatenate([arriving, leaving]), layer=name, item=f"layer {other_name}")
+                yield _row(
+                    np.concatenate([arriving, leaving]), **{label: name, "item": f"{beside}{other_name}"}
+                )
 
 
-def budget_table(model: Model, step: Any, by: str) -> pd.DataFrame:
+def _parts_of(model: Model, regions: Mapping[str, Any]) -> tuple[list[str], NDArray[np.int64]]:
+    """Names of regions, and which each cell lies in; the rest of the model is one more, "elsewhere"."""
+    import shapely
+
+    cells = model.grid.cells
+    part = np.full(len(cells), -1)
+    for k, (name, where) in enumerate(regions.items()):
+        if isinstance(where, shapely.Geometry):
+            inside = shapely.contains_xy(where, cells.x, cells.y)
+        else:
+            inside = np.asarray(where, dtype=bool)
+            if inside.shape != (len(cells),):
+                raise InputError(
+                    f'region "{name}" has the shape {inside.shape}; expected a polygon, or one truth value per cell, '
+                    f"({len(cells)},)."
+                )
+        if not inside.any():
+            raise InputError(
+                f'region "{name}" holds the centre of no cell. Check its place, or make it larger.'
+            )
+        twice = inside & (part >= 0)
+        if twice.any():
+            raise InputError(
+                f'region "{name}" shares {int(twice.sum())} cells with "{list(regions)[part[twice][0]]}"; expected '
+                "regions apart from each other."
+            )
+        part[inside] = k
+    names = list(regions)
+    if (part < 0).any():
+        part[part < 0] = len(names)
+        names.append("elsewhere")
+    return names, part
+
+
+def budget_table(model: Model, step: Any, by: str, regions: Mapping[str, Any] | None = None) -> pd.DataFrame:
     """Return the budget of a step; see `FlowResult.budget`.
 
     Raises
@@ -60,15 +100,27 @@ def budget_table(model: Model, step: Any, by: str) -> pd.DataFrame:
     import pandas as pd
 
     ways = {
-        "term": (_by_term, ["term"]),
-        "feature": (_by_feature, ["term", "feature"]),
-        "layer": (_by_layer, ["layer", "item"]),
+        "term": ["term"],
+        "feature": ["term", "feature"],
+        "layer": ["layer", "item"],
+        "region": ["region", "item"],
     }
     if by not in ways:
-        raise InputError(f"by is {by!r}; expected one of {list(ways)}.")
-    divide, labels = ways[by]
-    rows = list(divide(model, step))
-    if not step.steady:
+        raise InputError(f"by is {by!r}; expected one of {list(ways)}.{did_you_mean(by, list(ways))}")
+    if (by == "region") != (regions is not None):
+        raise InputError("a budget by region needs `regions`, and no other does. Give names and polygons.")
+    labels, whole = ways[by], by in ("term", "feature")
+    if by == "term":
+        rows = list(_by_term(model, step))
+    elif by == "feature":
+        rows = list(_by_feature(model, step))
+    elif by == "layer":
+        layer = model.grid.cells.layer
+        rows = list(_by_part(model, step, model.grid.layer_names, layer, "layer", "layer "))
+    else:
+        names, part = _parts_of(model, regions or {})
+        rows = list(_by_part(model, step, names, part, "region", ""))
+    if whole and not step.steady:
         rows.append(_row(-step.storage_change, **dict.fromkeys(labels, "storage")))
     frame = pd.DataFrame(rows, columns=[*labels, IN, OUT]).set_index(labels)
     total = frame[[IN, OUT]].sum()

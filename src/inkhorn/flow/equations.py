@@ -6,9 +6,9 @@ of a cell is what flows in less what flows out; a cell of fixed head has none.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from copy import copy
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
@@ -45,8 +45,8 @@ class Balance:
         Water taken into storage [m³/day]; zero when steady.
     rounding : float
         What rounding alone may add up to in the residuals [m³/day].
-    jacobian : scipy.sparse.csr_array or None
-        Derivative of the residual by the unknowns.
+    slopes : callable
+        Makes the derivative.
     """
 
     residual: NDArray[np.float64]
@@ -56,7 +56,12 @@ class Balance:
     contributions: tuple[Contribution, ...]
     storage_change: NDArray[np.float64]
     rounding: float
-    jacobian: Any = None
+    slopes: Callable[[], Any] = field(repr=False)
+
+    @cached_property
+    def jacobian(self) -> Any:
+        """Derivative of the residual by the unknowns, made when it is first asked for."""
+        return self.slopes()
 
 
 # what `Model.face_rows` is made of
@@ -215,7 +220,14 @@ class FlowEquations:
         for term in self.model.terms:
             if term.fixes_head:
                 heads[term.cells] = term.head  # type: ignore[attr-defined]
-        return np.concatenate([heads, *(t.first_guess(heads) for t in self.model.terms)])
+        return self.settled(np.concatenate([heads, *(t.first_guess(heads) for t in self.model.terms)]))
+
+    def settled(self, unknowns: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return unknowns with those of the terms brought to where the heads want them, where these suffice."""
+        if self.n_unknowns == len(self.cells):
+            return unknowns
+        own = [term.settled(moment) for term, moment in self.moments(unknowns)]
+        return np.concatenate([unknowns[: len(self.cells)], *own])
 
     def moments(self, unknowns: NDArray[np.float64]) -> Iterator[tuple[Term, Moment]]:
         """Go through the terms, each with what it is told at these unknowns."""
@@ -235,15 +247,13 @@ class FlowEquations:
                 ),
             )
 
-    def evaluate(self, unknowns: NDArray[np.float64], *, slopes: bool = True) -> Balance:
-        """Evaluate residual and, if asked, its derivative.
+    def evaluate(self, unknowns: NDArray[np.float64]) -> Balance:
+        """Evaluate the residual.
 
         Parameters
         ----------
         unknowns : ndarray of float, (n_unknowns,)
             Heads [m], then own unknowns.
-        slopes : bool
-            Whether to make the Jacobian.
         """
         law, n = self.model.water_table, len(self.cells)
         heads, matrix = unknowns[:n], self.rows.matrix
@@ -275,8 +285,8 @@ class FlowEquations:
             contributions.append(answer)
             residual[:n] += np.bincount(term.cells, answer.flow, n)
             residual[first : first + term.n_own] = answer.own_residual
-        jacobian = None
-        if slopes:
+
+        def slopes() -> Any:
             data = share[self.entry_face] * matrix.data * drive_slope
             own = matrix.indptr[:-1]  # the face's own two cells lead its row
             for place, by, cell in (
@@ -284,10 +294,11 @@ class FlowEquations:
                 (np.where(forward, 1, 0), by_downstream, downstream),
             ):
                 data[own + place] += np.where(side, full_flow * by * filled_slope[cell], 0.0)
-            jacobian = self._jacobian(data, contributions, storage_slope)
+            return self._jacobian(data, contributions, storage_slope)
+
         rounding = float(np.finfo(float).eps * np.abs(product).sum())
         answers = tuple(contributions)
-        return Balance(residual, face_flow, drive, share, answers, storage, rounding, jacobian)
+        return Balance(residual, face_flow, drive, share, answers, storage, rounding, slopes)
 
     def _jacobian(
         self,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Protocol
 
@@ -165,15 +165,21 @@ class FlowResult:
         columns = ["level [m]", "abstraction [m³/day]", "injection [m³/day]", "less than asked [m³/day]"]
         return pd.DataFrame(rows, columns=["well", *columns])
 
-    def budget(self, by: str = "term", step: int = -1) -> pd.DataFrame:
+    def budget(
+        self, by: str = "term", step: int = -1, *, regions: Mapping[str, Any] | None = None
+    ) -> pd.DataFrame:
         """Return the water budget of a step.
 
         Parameters
         ----------
-        by : {"term", "feature", "layer"}
-            One row per kind of term, per feature, or per layer with its exchanges.
+        by : {"term", "feature", "layer", "region"}
+            One row per kind of term, per feature, or per layer or region with its storage and its
+            exchanges with the others.
         step : int
             Which step.
+        regions : mapping of str to shapely Polygon or array_like of bool, (n_cells,), optional
+            For ``by="region"``: cells whose centre lies inside, in all layers, or those told. They must not
+            overlap; what lies in none is the region "elsewhere".
 
         Returns
         -------
@@ -181,7 +187,7 @@ class FlowResult:
             What comes into the aquifer and what goes out [m³/day], and a last row of totals;
             ``attrs["closing_error_percent"]`` is what is missing, of the larger total.
         """
-        return budget_table(self.model, self.steps[step], by)
+        return budget_table(self.model, self.steps[step], by, regions)
 
     def budgets(self) -> pd.DataFrame:
         """Return the water budget of every step by term, a row for each step and term [m³/day].

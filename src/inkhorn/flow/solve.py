@@ -20,6 +20,7 @@ if TYPE_CHECKING:
 
 __all__ = ["NewtonRow", "SolverReport", "solve_flow"]
 
+_REMEMBERED = 4  # residuals that a step is measured against: cells that switch may raise it for a while
 _EASED = (0.5, 0.2, 0.08, 0.03)  # smoothing of the water table on the way to a hard solution
 
 
@@ -117,15 +118,14 @@ def _stepped(
         dries = (before > edge + 1.01 * bend) & (after < edge)
         fills = (before < edge) & (after > edge)
         after[dries | fills] = (edge + bend)[dries | fills]  # in the bend, where the slope tells
-    return there
+    return equations.settled(there)
 
 
 def _damped(
-    equations: FlowEquations, unknowns: NDArray[np.float64], step: NDArray[np.float64], before: Balance
+    equations: FlowEquations, unknowns: NDArray[np.float64], step: NDArray[np.float64], goal: float
 ) -> tuple[NDArray[np.float64], Balance, float]:
-    """Go as far along a Newton step as makes the residual smaller."""
+    """Go as far along a Newton step as brings the residual below a goal, or as makes it smallest."""
     free = equations.free
-    goal = float(np.linalg.norm(before.residual[free]))
     best: tuple[float, NDArray[np.float64], Balance, float] | None = None
     damping = 1.0
     for _ in range(5):
@@ -152,7 +152,7 @@ def _newton(
     """Step until the closure is reached or nothing is gained any more; `rows` grows by a row a step."""
     balance = equations.evaluate(unknowns)
     measure = equations.closure(balance)
-    free, begun = equations.free, len(rows)
+    free, begun, sizes = equations.free, len(rows), list[float]()
     while measure > closure and len(rows) - begun < most_iterations and np.isfinite(measure):
         history = [r.closure for r in rows[begun:]]
         if len(history) > 8 and min(history[-8:]) > 0.999 * min(history[:-8]):
@@ -167,7 +167,8 @@ def _newton(
         except ConvergenceError as problem:
             step = np.asarray(problem.state)  # its last iterate: the line search decides what that is worth
         before = unknowns
-        unknowns, balance, damping = _damped(equations, unknowns, step, balance)
+        sizes.append(float(np.linalg.norm(balance.residual[free])))
+        unknowns, balance, damping = _damped(equations, unknowns, step, max(sizes[-_REMEMBERED:]))
         measure = equations.closure(balance)
         change = np.abs(unknowns - before)[free]
         largest = int(np.argmax(change))
@@ -283,7 +284,8 @@ def _stepped_through(
         there = end if end - there < 1e-9 * (end - begin) else there
         eq = equations.over(TimeStep(at, there, unknowns[:n]))
         start = unknowns.copy()
-        start[:n] = eq.start(unknowns[:n])[:n]  # fixed heads as they are now
+        start[:n] = eq.start(start[:n])[:n]  # fixed heads as they are now
+        start = eq.settled(start)
         tried: list[NewtonRow] = []
         found, balance, measure = _newton(
             eq, start, rules.closure, rules.most_iterations, tried, rules.progress

@@ -360,107 +360,76 @@ def reverses(start, neighbour):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def coarse_columns(  # type: ignore[no-untyped-def]
-    start,
-    neighbour,
-    coupling,
-    weight,
-    below,
-    sink,
-    x,
-    y,
-    group,
-    entry,
-    held,
-    cx,
-    cy,
-    c_coupling,
-    c_below,
-    c_sink,
-):
-    """Couplings and sinks of the coarse columns; returns how much of a correction held columns take.
-
-    Conductances are scaled by the distance they bridge, as far as couplings within the coarse columns are
-    no stronger: where they are, the coarse columns are level inside and weak couplings simply add up. A
-    column near one that is held at a level follows the coarse correction only in part: as the mean of its own
-    coarse column and of what holds it, with the resistances to either.
-    """
-    n_columns, n_layers = sink.shape
-    inner = np.empty(n_layers)
-    d, level = np.empty(n_layers), np.empty(n_layers)
-    weights = np.empty((16, n_layers), np.float32)
-    n_held = 0
-    bound = np.zeros(n_columns)  # mean coupling of each column to others of its coarse one
-    members, held_sum, held_most = np.zeros(len(cx)), np.zeros(len(cx)), np.zeros(len(cx))
-    for c in range(n_columns):
-        total = 0.0
-        for k in range(n_layers):
-            total += sink[c, k]
-        members[group[c]] += 1.0
-        held_sum[group[c]] += total
-        held_most[group[c]] = max(held_most[group[c]], total)
-        inside = 0
+def inner_couplings(start, entry, weight, bound):  # type: ignore[no-untyped-def]
+    """The mean coupling of each column to others of its coarse one."""
+    for c in range(len(start) - 1):
+        inside, total = 0, 0.0
         for e in range(start[c], start[c + 1]):
             if entry[e] < 0:
                 inside += 1
-                bound[c] += weight[e]
-        bound[c] /= max(inside, 1)
+                total += weight[e]
+        bound[c] = total / max(inside, 1)
+
+
+@njit(cache=True)
+def coarse_couplings(start, neighbour, coupling, share, entry, coarse):  # type: ignore[no-untyped-def]
+    """Sum the couplings between coarse columns, each by its share."""
+    for e in range(len(entry)):
+        w = entry[e]
+        if w >= 0:
+            for k in range(coupling.shape[1]):
+                coarse[w, k] += share[e] * coupling[e, k]
+
+
+@njit(cache=True)
+def coarse_sinks(  # type: ignore[no-untyped-def]
+    start, coupling, sink, below, group, entry, alone, c_below, c_sink, held, weights
+):
+    """Sinks of the coarse columns, and how much of a correction the columns near them take.
+
+    A column that is held at a level follows the coarse correction only in part: as the mean of its own coarse
+    column and of what holds it, with the resistances to either. Where the whole coarse column is held,
+    there is no way to go to what holds it: `alone` is the share of it that is not.
+    """
+    n_columns, n_layers = sink.shape
+    way, d, level = np.empty(n_layers), np.empty(n_layers), np.empty(n_layers)
+    n_held = 0
     for c in range(n_columns):
         p = group[c]
-        inner[:] = 0.0
-        inside = 0
+        inside, total, joined = 0, 0.0, 0.0
+        for k in range(n_layers):
+            way[k] = 0.0
         for e in range(start[c], start[c + 1]):
-            w, j = entry[e], neighbour[e]
-            if w < 0:
+            if entry[e] < 0:
                 inside += 1
                 for k in range(n_layers):
-                    inner[k] += coupling[e, k]
-                continue
-            q = group[j]
-            dx, dy = cx[q] - cx[p], cy[q] - cy[p]
-            along = abs((x[j] - x[c]) * dx + (y[j] - y[c]) * dy)
-            across = dx * dx + dy * dy
-            share = 1.0
-            if across > 0.0 and weight[e] > 0.0:
-                loose = min(2.0 * weight[e] / (weight[e] + 0.5 * (bound[c] + bound[j])), 1.0)
-                share = 1.0 - (1.0 - min(max(along / across, 0.1), 1.0)) * loose
-            for k in range(n_layers):
-                c_coupling[w, k] += share * coupling[e, k]
-        total, joined = 0.0, 0.0
+                    way[k] += coupling[e, k]
         for k in range(n_layers):
             c_below[p, k] += below[c, k]
             total += sink[c, k]
-            joined += inner[k]
+            joined += way[k]
         held[c] = -1
-        if total <= 0.01 * joined / max(inside, 1) or inside == 0:
+        if inside == 0 or total * inside <= 0.01 * joined:
             for k in range(n_layers):
                 c_sink[p, k] += sink[c, k]
             continue
-        # where the whole coarse column is held, there is no way to go to what holds it
-        alone = max(1.0 - held_sum[p] / (members[p] * held_most[p]), 1e-6)
+        last = 0.0
         for k in range(n_layers):
-            inner[k] *= 2.0 / inside * max(0.5 / alone, 1.0)
-            d[k] = sink[c, k] + inner[k] + below[c, k]
-            if k > 0:
-                d[k] += below[c, k - 1]
-            level[k] = inner[k]
-        for k in range(1, n_layers):
-            m = below[c, k - 1] / d[k - 1] if d[k - 1] > 0.0 else 0.0
-            d[k] -= m * below[c, k - 1]
-            level[k] += m * level[k - 1]
-        if n_held == len(weights):
-            more = np.empty((2 * n_held, n_layers), np.float32)
-            more[:n_held] = weights
-            weights = more
+            way[k] *= 2.0 / inside * max(0.5 / alone[p], 1.0)
+            above = below[c, k - 1] if k > 0 else 0.0
+            m = above / last if last > 0.0 else 0.0
+            last = sink[c, k] + way[k] + below[c, k] + above - m * above
+            d[k] = last
+            level[k] = way[k] + (m * level[k - 1] if k > 0 else 0.0)
         carried = 0.0
-        for k in range(n_layers - 1, -1, -1):
-            carried = level[k] + below[c, k] * carried
-            carried = min(carried / d[k], 1.0) if d[k] > 0.0 else 1.0
+        for i in range(n_layers):
+            k = n_layers - 1 - i
+            carried = min((level[k] + below[c, k] * carried) / d[k], 1.0) if d[k] > 0.0 else 1.0
             weights[n_held, k] = carried
-            c_sink[p, k] += inner[k] * (1.0 - carried)
+            c_sink[p, k] += way[k] * (1.0 - carried)
         held[c] = n_held
         n_held += 1
-    return weights[: max(n_held, 1)].copy()
+    return n_held
 
 
 @njit(cache=True)

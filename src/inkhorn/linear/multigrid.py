@@ -76,6 +76,27 @@ def _twos(graph: Graph, weight: Single) -> tuple[NDArray[np.int64], int]:
     return second[group], n
 
 
+def _bridged(
+    graph: Graph, coarse: Graph, group: NDArray[np.int64], weight: Single, entry: Index
+) -> NDArray[np.float32]:
+    """What share of each coupling is left between coarse columns, which bridge a longer way, (n_entries,).
+
+    That of the distances, as far as couplings within the coarse columns are no stronger: where they are, the
+    coarse columns are level inside, and weak couplings between them simply add up.
+    """
+    of = np.repeat(np.arange(len(graph)), np.diff(graph.start))
+    to = graph.neighbour
+    bound = np.empty(len(graph))
+    _kernels.inner_couplings(graph.start, entry, weight, bound)
+    dx, dy = (v[group[to]] - v[group[of]] for v in (coarse.x, coarse.y))
+    along = np.abs((graph.x[to] - graph.x[of]) * dx + (graph.y[to] - graph.y[of]) * dy)
+    square = dx * dx + dy * dy
+    near = np.clip(along / np.where(square > 0.0, square, 1.0), 0.1, 1.0)
+    total = weight + 0.5 * (bound[of] + bound[to])
+    loose = np.minimum(2.0 * weight / np.where(total > 0.0, total, 1.0), 1.0)
+    return np.where(square > 0.0, 1.0 - (1.0 - near) * loose, 1.0).astype(np.float32)
+
+
 def _coarser(level: _Level) -> _Level | None:
     """The next coarser grid, or none where nothing can be joined any more."""
     graph = level.graph
@@ -97,24 +118,27 @@ def _coarser(level: _Level) -> _Level | None:
     n_layers = level.sink.shape[1]
     coupling = np.zeros((len(neighbour), n_layers), np.float32)
     below, sink = np.zeros((n, n_layers), np.float32), np.zeros((n, n_layers), np.float32)
+    share = _bridged(graph, coarse, group, weight, entry)
+    _kernels.coarse_couplings(graph.start, graph.neighbour, level.coupling, share, entry, coupling)
     level.held = np.empty(len(graph), np.int32)
-    weights = _kernels.coarse_columns(
+    total = level.sink.sum(axis=1, dtype=np.float64)
+    most = np.zeros(n)
+    np.maximum.at(most, group, total)
+    in_all = np.bincount(group, minlength=n) * np.where(most > 0.0, most, 1.0)
+    alone = np.maximum(1.0 - np.bincount(group, total, n) / in_all, 1e-6)
+    weights = np.empty((max(int(np.count_nonzero(total)), 1), n_layers), np.float32)
+    _kernels.coarse_sinks(
         graph.start,
-        graph.neighbour,
         level.coupling,
-        weight,
-        level.below,
         level.sink,
-        graph.x,
-        graph.y,
+        level.below,
         group,
         entry,
-        level.held,
-        coarse.x,
-        coarse.y,
-        coupling,
+        alone,
         below,
         sink,
+        level.held,
+        weights,
     )
     level.weight, level.parent = weights.ravel(), group.astype(np.int32)
     return _Level(coarse, coupling, below, sink)

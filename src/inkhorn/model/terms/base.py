@@ -152,6 +152,10 @@ class Term:
         """Return a first guess of the term's own unknowns, (n_own,)."""
         return np.empty(0)
 
+    def settled(self, moment: Moment) -> NDArray[np.float64]:
+        """Return the term's own unknowns where the heads alone determine them, else as they are, (n_own,)."""
+        return moment.own
+
     def evaluate(self, moment: Moment) -> Contribution:
         """Return flows, residuals and their derivatives by the unknowns."""
         raise NotImplementedError

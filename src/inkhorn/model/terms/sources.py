@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, ClassVar
 
 import numpy as np
@@ -121,6 +121,36 @@ class WellTerm(Term):
         return np.where(short, t * t * (3.0 - 2.0 * t), 1.0), np.where(
             short, 6.0 * t * (1.0 - t) / _LAST, 0.0
         )
+
+    def settled(self, moment: Moment) -> NDArray[np.float64]:
+        """Return the levels at which the screens give what the wells take, for the heads as they are.
+
+        Newton's method within brackets: the balance of a well falls as its level rises, but turns sharply
+        where its water runs short.
+        """
+        level, wells = moment.own.copy(), np.arange(self.n_own)
+        low, high, reach = np.full(self.n_own, -np.inf), np.full(self.n_own, np.inf), 1.0
+        for _ in range(80):
+            answer = self.evaluate(replace(moment, own=level))
+            missing, slopes = answer.own_residual, answer.own_slope
+            own = slopes.column == moment.first_own + slopes.row
+            slope = np.bincount(slopes.row[own], slopes.value[own], self.n_own)
+            turnover = np.abs(self.rate) + np.bincount(self.feature, np.abs(answer.flow), self.n_own)
+            open_ = np.abs(missing) > 1e-13 * turnover
+            if not open_.any():
+                break
+            low, high = (
+                np.where(missing > 0.0, np.maximum(low, level), low),
+                np.where(missing < 0.0, np.minimum(high, level), high),
+            )
+            with np.errstate(divide="ignore", invalid="ignore"):
+                there = np.where(slope < 0.0, level - missing / slope, np.nan)
+                middle = np.where(np.isfinite(low), level + reach, level - reach)
+                between = np.where(np.isfinite(low + high), 0.5 * (low + high), middle)
+            there = np.where((there > low) & (there < high), there, between)
+            level[wells[open_]] = there[open_]
+            reach *= 2.0
+        return level
 
     def evaluate(self, moment: Moment) -> Contribution:
         full, share, slope = self._parts(moment)
