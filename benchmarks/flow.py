@@ -135,7 +135,7 @@ def compared(name: str, system: System) -> None:
     ours = best_of(lambda: solved(system), 3)
     heads, iterations = solved(system)
     exact = LinearSystem(system.matrix, columns=system.columns, direct=False).solve(
-        system.right, tolerance=1e-12
+        system.right, tolerance=1e-11
     )
     error = np.abs(heads - exact).max() / np.ptp(exact)
     multigrid = ColumnMultigrid(system.matrix, system.columns)
