@@ -372,7 +372,7 @@ def inner_couplings(start, entry, weight, bound):  # type: ignore[no-untyped-def
 
 
 @njit(cache=True)
-def coarse_couplings(start, neighbour, coupling, share, entry, coarse):  # type: ignore[no-untyped-def]
+def coarse_couplings(coupling, share, entry, coarse):  # type: ignore[no-untyped-def]
     """Sum the couplings between coarse columns, each by its share."""
     for e in range(len(entry)):
         w = entry[e]

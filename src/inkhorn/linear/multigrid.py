@@ -119,7 +119,7 @@ def _coarser(level: _Level) -> _Level | None:
     coupling = np.zeros((len(neighbour), n_layers), np.float32)
     below, sink = np.zeros((n, n_layers), np.float32), np.zeros((n, n_layers), np.float32)
     share = _bridged(graph, coarse, group, weight, entry)
-    _kernels.coarse_couplings(graph.start, graph.neighbour, level.coupling, share, entry, coupling)
+    _kernels.coarse_couplings(level.coupling, share, entry, coupling)
     level.held = np.empty(len(graph), np.int32)
     total = level.sink.sum(axis=1, dtype=np.float64)
     most = np.zeros(n)
