@@ -44,7 +44,7 @@ def _by_part(
             mine = part[term.cells] == k
             if mine.any():
                 yield _row(flow[mine], **{label: name, "item": term.kind})
-        if not step.steady and len(names):
+        if not step.steady:
             yield _row(-step.storage_change[part == k], **{label: name, "item": "storage"})
         for other, other_name in enumerate(names):
             arriving = step.face_flow[(faces[:, 0] == other) & (faces[:, 1] == k)]

@@ -149,9 +149,10 @@ class FlowEquations:
         mesh, n = grid.mesh, len(self.cells)
         column, layer = np.full(self.n_unknowns, -1), np.zeros(self.n_unknowns, dtype=np.int64)
         column[:n], layer[:n] = self.cells.plan, self.cells.layer
-        even = isinstance(mesh, RectangularMesh) and all(
-            width.max() < 1.01 * width.min() for width in (np.diff(mesh.x_edges), np.diff(mesh.y_edges))
-        )
+        even = None
+        if isinstance(mesh, RectangularMesh):
+            widths = (np.diff(mesh.x_edges), np.diff(mesh.y_edges))
+            even = mesh.row_column if all(w.max() < 1.01 * w.min() for w in widths) else None
         return Columns(
             column[self.free],
             layer[self.free],
@@ -159,7 +160,7 @@ class FlowEquations:
             mesh.x,
             mesh.y,
             mesh.area,
-            mesh.row_column if even and isinstance(mesh, RectangularMesh) else None,
+            even,
         )
 
     def over(self, step: TimeStep) -> FlowEquations:

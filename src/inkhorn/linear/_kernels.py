@@ -26,49 +26,44 @@ def take_matrix(  # type: ignore[no-untyped-def]
     n_columns, n_layers = cell.shape
     likely = np.zeros(64, np.int64)  # where the entry of this place stood in the row before
     block = 64  # columns that stand side by side in the matrix too are taken together: less to fetch
-    for number in range(n_columns * n_layers):
-        inside = number % (block * n_layers)
-        k, c = inside // block, 0
-        place = number // (block * n_layers) * block + inside % block
-        width = min(block, n_columns - number // (block * n_layers) * block)
-        if width < block:
-            k = inside // width
-            place = n_columns - width + inside % width
-        c = np.int64(order[_U(place)])
-        i = np.int64(cell[_U(c), _U(k)])
-        if i < 0:
-            continue
-        first, last = np.int64(start[_U(c)]), np.int64(start[_U(c + 1)])
-        total = 0.0
-        begin = np.int64(indptr[_U(i)])
-        for t in range(begin, np.int64(indptr[_U(i + 1)])):
-            j = _U(indices[_U(t)])
-            a = data[_U(t)]
-            total += a
-            if a >= 0.0 or j == _U(i):
-                continue
-            other = column[j]
-            if other < 0:
-                continue
-            if other == c:
-                gap = np.int64(layer[j]) - k
-                if gap > 0:
-                    for m in range(k, k + gap):
-                        below[_U(c), _U(m)] = -a * gap
-                else:
-                    for m in range(k + gap, k):
-                        above[_U(c), _U(m)] = a * gap
-            elif layer[j] == k:
-                guess = first + likely[_U((t - begin) & 63)]
-                if guess >= last or neighbour[_U(guess)] != other:
-                    guess = first
-                    while guess < last and neighbour[_U(guess)] != other:
-                        guess += 1
-                    if guess == last:
+    for side in range(0, n_columns, block):
+        for k in range(n_layers):
+            for place in range(side, min(side + block, n_columns)):
+                c = np.int64(order[_U(place)])
+                i = np.int64(cell[_U(c), _U(k)])
+                if i < 0:
+                    continue
+                first, last = np.int64(start[_U(c)]), np.int64(start[_U(c + 1)])
+                total = 0.0
+                begin = np.int64(indptr[_U(i)])
+                for t in range(begin, np.int64(indptr[_U(i + 1)])):
+                    j = _U(indices[_U(t)])
+                    a = data[_U(t)]
+                    total += a
+                    if a >= 0.0 or j == _U(i):
                         continue
-                    likely[_U((t - begin) & 63)] = guess - first
-                coupling[_U(guess), _U(k)] = -a
-        sink[_U(c), _U(k)] = total
+                    other = column[j]
+                    if other < 0:
+                        continue
+                    if other == c:
+                        gap = np.int64(layer[j]) - k
+                        if gap > 0:
+                            for m in range(k, k + gap):
+                                below[_U(c), _U(m)] = -a * gap
+                        else:
+                            for m in range(k + gap, k):
+                                above[_U(c), _U(m)] = a * gap
+                    elif layer[j] == k:
+                        guess = first + likely[_U((t - begin) & 63)]
+                        if guess >= last or neighbour[_U(guess)] != other:
+                            guess = first
+                            while guess < last and neighbour[_U(guess)] != other:
+                                guess += 1
+                            if guess == last:
+                                continue
+                            likely[_U((t - begin) & 63)] = guess - first
+                        coupling[_U(guess), _U(k)] = -a
+                sink[_U(c), _U(k)] = total
 
 
 @njit(cache=True)
@@ -216,16 +211,6 @@ def relax_both_ways(n_layers, start, neighbour, coupling, multiplier, inverse, b
 
 
 @njit(cache=True)
-def strengths(start, coupling, weight):  # type: ignore[no-untyped-def]
-    """Sum the couplings of every edge over the layers."""
-    for e in range(start[-1]):
-        total = 0.0
-        for k in range(coupling.shape[1]):
-            total += coupling[e, k]
-        weight[e] = total
-
-
-@njit(cache=True)
 def pairs(start, neighbour, weight, order, group):  # type: ignore[no-untyped-def]
     """Join columns two by two along strong couplings; returns how many groups there are.
 
@@ -309,7 +294,7 @@ def colours(start, neighbour):  # type: ignore[no-untyped-def]
     for c in range(n):
         for e in range(start[c], start[c + 1]):
             k = colour[neighbour[e]]
-            if 0 <= k <= most:
+            if k >= 0:
                 taken[k] = c
         k = 0
         while taken[k] == c:
@@ -429,7 +414,6 @@ def coarse_sinks(  # type: ignore[no-untyped-def]
             c_sink[p, k] += way[k] * (1.0 - carried)
         held[c] = n_held
         n_held += 1
-    return n_held
 
 
 @njit(cache=True)

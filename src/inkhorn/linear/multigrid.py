@@ -100,8 +100,7 @@ def _bridged(
 def _coarser(level: _Level) -> _Level | None:
     """The next coarser grid, or none where nothing can be joined any more."""
     graph = level.graph
-    weight = np.empty(len(graph.neighbour), dtype=np.float32)
-    _kernels.strengths(graph.start, level.coupling, weight)
+    weight = level.coupling.sum(axis=1, dtype=np.float64).astype(np.float32)
     grid = None
     if graph.grid is not None:
         group, n, grid = _rectangles(graph, weight)
