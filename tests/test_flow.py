@@ -10,6 +10,7 @@ from scipy.sparse import csr_array, diags_array, kron
 
 import inkhorn as ik
 from inkhorn.linear import LinearSystem
+from inkhorn.site import Schedule
 from tests.conftest import held, rain, strip
 
 
@@ -98,6 +99,25 @@ def test_a_wet_and_a_dry_start_agree(quillmere, below):
     low = ik.solve_flow(quillmere.model, first=c.bottom - below)
     npt.assert_allclose(low.steps[-1].heads, quillmere.steps[-1].heads, atol=1e-5)
     assert low.report.iterations <= 15
+
+
+def test_a_falling_water_table_takes_few_newton_steps():
+    """As it leaves one layer after the other and comes back; what a dry cell still passes on costs none."""
+    rng = np.random.default_rng(5)
+    grid = ik.layered(ik.rectangles((0, 0, 400, 400), count=20), list(-4.0 * np.arange(6)))
+    k, top = 8.0 * np.exp(rng.normal(size=grid.n_cells)), grid.uppermost
+    west = np.flatnonzero(grid.cells.x[top] < 25.0)
+    river = ik.terms.RiverTerm(cells=west + 800, conductance=200.0, stage=-9.0, bed=-11.5, features=("r",))
+    months = 1e-3 * (1.0 + 0.9 * np.cos(2.0 * np.pi * np.arange(24) / 12))
+    model = ik.Model(
+        grid, k, 0.1 * k, specific_storage=1e-5, specific_yield=0.15, terms=[river, rain(grid, 1e-3)],
+        schedule=Schedule(30.0 * np.arange(1, 25)),
+        changes={"recharge.rate": np.repeat(months[:, None], len(top), axis=1)},
+    )  # fmt: skip
+    flow = ik.solve_flow(model, first=0.0)
+    filled = np.array([flow.filled(n) for n in range(24)])
+    assert (filled[:, top] < 0.01).any(axis=0).mean() > 0.5  # the top layer does drain
+    assert flow.report.iterations < 5 * len(flow.steps)
 
 
 def test_water_that_stands_still_is_solved():

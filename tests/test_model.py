@@ -10,10 +10,10 @@ import pytest
 import shapely
 
 import inkhorn as ik
+from inkhorn.flow import FlowEquations
 from inkhorn.model import ramp, saturation
-from inkhorn.model.laws import face_saturation
 from inkhorn.site import along_line
-from tests.conftest import held, rain
+from tests.conftest import held, rain, strip
 
 SQUARE = shapely.box(0, 0, 1000, 1000)
 STRATA = ik.Strata(
@@ -204,11 +204,22 @@ def test_laws_of_partly_filled_cells():
     npt.assert_allclose(np.gradient(share, head)[1:-1], slope[1:-1], atol=3e-3)
     over, _ = ramp(np.array([-1.0, 0.0, 1.0]), 0.1)
     npt.assert_allclose(over, [0.0, 0.025, 1.0])
-    share, up, down = face_saturation(np.array([0.5, 0.0, 1.0]), np.array([0.3, 0.9, 0.0]))
-    npt.assert_allclose(
-        share, [0.4, 0.0, 1.0]
-    )  # wet both sides: mean; none drawn from dry, none held back by it
-    npt.assert_allclose(up[:1] + down[:1], 1.0)
+
+
+def test_side_faces_take_the_mean_where_both_sides_are_wet():
+    """None is drawn from a dry cell, and none held back by one."""
+    grid = strip(1, surfaces=(10.0, 0.0))
+    equations = FlowEquations(ik.Model(grid, 2.0, specific_storage=1e-4, specific_yield=0.2))
+    for left, right, share in ((6.0, 4.0, 0.5), (6.0, -3.0, 0.6), (-3.0, -5.0, 0.0), (12.0, 11.0, 1.0)):
+        balance = equations.evaluate(np.array([left, right]))
+        npt.assert_allclose(balance.share, share, atol=1e-5)
+        npt.assert_allclose(balance.face_flow, share * equations.rows.conductance * (left - right), atol=1e-3)
+    heads = np.array([-2.0, 7.0])
+    filled, _ = saturation(heads, grid.cells.bottom, grid.cells.top, equations.model.water_table)
+    drained, elastic = equations.stored(heads)
+    npt.assert_allclose(drained, 0.2 * grid.cells.volume * filled, atol=0.03)
+    assert elastic[0] == 0.0
+    npt.assert_allclose(elastic[1], 1e-4 * grid.cells.area[1] * 7.0**2 / 2, rtol=1e-2)
 
 
 def test_columns_without_any_layer_take_no_part():

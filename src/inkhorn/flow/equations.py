@@ -16,8 +16,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
+from inkhorn.flow.pattern import Pattern
 from inkhorn.linear import Columns
-from inkhorn.model import Model, face_saturation, ramp, saturation, stored_heights
+from inkhorn.model import Model
 from inkhorn.model.terms import Contribution, Moment, Term
 from inkhorn.space import RectangularMesh
 
@@ -117,12 +118,9 @@ class FlowEquations:
         n, self.first, self.second = len(self.cells), faces.cells[:, 0], faces.cells[:, 1]
         self.rows = model.face_rows()
         self.entry_face = self.rows.entry_face
-        self.entry_floor = faces.is_floor[self.entry_face]
-        level = np.maximum(self.cells.bottom[self.first], self.cells.top[self.second])
-        self.entry_level = level[self.entry_face]
-        height = self.cells.thickness
-        bend = model.water_table.smoothing * np.minimum(height[self.first], height[self.second])
-        self.entry_bend = bend[self.entry_face]
+        self.face_level = np.maximum(self.cells.bottom[self.first], self.cells.top[self.second])
+        height, law = self.cells.thickness, model.water_table
+        self.face_bend = law.smoothing * np.minimum(height[self.first], height[self.second])
         face = np.arange(len(faces))
         self.divergence = csr_array(
             (
@@ -139,6 +137,8 @@ class FlowEquations:
             if term.fixes_head:
                 fixed[term.cells] = True
         self.fixed, self.free = fixed, np.flatnonzero(~fixed)
+        self.pattern = Pattern(self.rows.matrix, self.n_unknowns, self.free)
+        self.floors = self._floors()
         self.columns = self._columns()  # sorted out once, for all steps of all copies
 
     def _columns(self) -> Columns | None:
@@ -167,7 +167,7 @@ class FlowEquations:
         """Return the same equations over a step in time."""
         other = copy(self)
         other.step = step
-        other.stored_before, _ = self.stored(step.heads)
+        other.stored_before = self.stored(step.heads).sum(axis=0)
         return other
 
     def of(self, model: Model) -> FlowEquations:
@@ -179,36 +179,61 @@ class FlowEquations:
         other.model = model
         return other
 
-    def stored(self, heads: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-        """Return the water stored in each cell, and its slope by head [m³], [m²].
+    def _filled(
+        self, heads: NDArray[np.float64]
+    ) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+        """Filled share of each cell without any film, its slope by head, and its integral over the height."""
+        from inkhorn.flow import _kernels
+
+        cells, law, n = self.cells, self.model.water_table, len(heads)
+        if law.confined:
+            return np.ones(n), np.zeros(n), (heads - cells.bottom) / cells.thickness
+        share, slope, integral = np.empty(n), np.empty(n), np.empty(n)
+        _kernels.fill(heads, cells.bottom, cells.thickness, law.smoothing, share, slope, integral)
+        return share, slope, integral
+
+    def stored(self, heads: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return the water stored in each cell, what drains and what is stored by pressure, (2, n_cells) [m³].
 
         Raises
         ------
         InputError
             If the model lacks a storage property.
         """
-        model, law = self.model, self.model.water_table
-        needed = ["specific_storage"] if law.confined else ["specific_storage", "specific_yield"]
+        filled, _, integral = self._filled(np.ascontiguousarray(heads))
+        drains, elastic = self.storativity
+        return np.stack([drains * filled, elastic * self.cells.thickness * integral])
+
+    @property
+    def storativity(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Water that drains from a full cell [m³], and water stored by pressure per head while it is full [m²]."""
+        model, confined = self.model, self.model.water_table.confined
+        needed = ["specific_storage"] if confined else ["specific_storage", "specific_yield"]
         missing = [name for name in needed if getattr(model, name) is None]
         if missing:
             raise InputError(
                 f"transient flow needs {' and '.join(missing)}. Give them for every material (or to Model)."
             )
-        c = self.cells
-        filled, filled_slope, elastic, elastic_slope = stored_heights(heads, c.bottom, c.top, law)
-        drains = 0.0 if law.confined else model.specific_yield
+        volume = self.cells.area * self.cells.thickness
         return (
-            c.area * (drains * filled + model.specific_storage * elastic),
-            c.area * (drains * filled_slope + model.specific_storage * elastic_slope),
+            np.zeros(len(volume)) if confined else model.specific_yield * volume,
+            model.specific_storage * volume,
         )
 
-    def _storage(self, heads: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    def _storage(
+        self,
+        heads: NDArray[np.float64],
+        filled: NDArray[np.float64],
+        filled_slope: NDArray[np.float64],
+        integral: NDArray[np.float64],
+    ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """Water taken into storage over the step, and its slope by head [m³/day], [m²/day]."""
         if self.step is None:
             return np.zeros(len(heads)), np.zeros(len(heads))
         length = self.step.end - self.step.start
-        now, slope = self.stored(heads)
-        return (now - self.stored_before) / length, slope / length
+        drains, elastic = self.storativity
+        now = drains * filled + elastic * self.cells.thickness * integral
+        return (now - self.stored_before) / length, (drains * filled_slope + elastic * filled) / length
 
     def own(self, unknowns: NDArray[np.float64]) -> Iterator[tuple[Term, NDArray[np.float64]]]:
         """Go through the terms, each with its own unknowns."""
@@ -229,6 +254,62 @@ class FlowEquations:
             return unknowns
         own = [term.settled(moment) for term, moment in self.moments(unknowns)]
         return np.concatenate([unknowns[: len(self.cells)], *own])
+
+    def landed(
+        self, unknowns: NDArray[np.float64], balance: Balance, step: NDArray[np.float64]
+    ) -> NDArray[np.float64]:
+        """Return where a step of the free unknowns leads.
+
+        Each cell gives and stores as its own law has it, not as the slope of that law where the step
+        begins: what the step asks of the cell decides how far its head goes. Heads that cross the corners of the
+        water table land where they belong, not far beyond.
+
+        Parameters
+        ----------
+        unknowns : ndarray of float, (n_unknowns,)
+            Where the step begins.
+        balance : Balance
+            There, with its derivative.
+        step : ndarray of float, (n_free,)
+            As the derivative there has it.
+        """
+        from inkhorn.flow import _kernels
+
+        there, whole, n = unknowns.copy(), np.zeros(self.n_unknowns), len(self.cells)
+        whole[self.free] = step
+        law, cells = self.model.water_table, self.cells
+        if law.confined:
+            return self.settled(there + whole)
+        there[n:] += whole[n:]
+        heads = there[:n]
+        reach = 10.0 * (max(cells.top.max(), heads.max()) - min(cells.bottom.min(), heads.min()))
+        drains = elastic = np.zeros(n)
+        if self.step is not None:
+            length = self.step.end - self.step.start
+            drains, elastic = (v / length for v in self.storativity)
+        _kernels.land(
+            heads,
+            whole[:n],
+            -balance.jacobian.data[self.pattern.diagonal[:n]],
+            cells.bottom,
+            cells.thickness,
+            law.smoothing,
+            law.film,
+            drains,
+            elastic,
+            *self.floors,
+            reach,
+        )
+        return self.settled(there)
+
+    def _floors(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Conductance of the floor faces beneath each cell, and the length over which water begins to fall."""
+        floor = self.model.grid.faces.is_floor
+        conductance = np.abs(self.rows.matrix.data[self.rows.matrix.indptr[:-1]])[floor]
+        bend = self.model.water_table.smoothing * self.cells.thickness
+        bend[self.first[floor]] = self.face_bend[floor]
+        beneath = np.bincount(self.first[floor], conductance, len(self.cells)).astype(np.float64)
+        return beneath, bend
 
     def moments(self, unknowns: NDArray[np.float64]) -> Iterator[tuple[Term, Moment]]:
         """Go through the terms, each with what it is told at these unknowns."""
@@ -256,62 +337,59 @@ class FlowEquations:
         unknowns : ndarray of float, (n_unknowns,)
             Heads [m], then own unknowns.
         """
-        law, n = self.model.water_table, len(self.cells)
-        heads, matrix = unknowns[:n], self.rows.matrix
-        drive = heads[matrix.indices]
-        drive_slope = np.ones_like(drive)
-        if not law.confined:
-            floor, film = self.entry_floor, law.film
-            level = self.entry_level[floor]
-            over, slope = ramp(drive[floor] - level, self.entry_bend[floor])
-            drive[floor] = (1.0 - film) * (level + over) + film * drive[floor]
-            drive_slope[floor] = (1.0 - film) * slope + film
-        product = matrix.data * drive
-        full_flow = np.add.reduceat(product, matrix.indptr[:-1]) if len(product) else np.empty(0)
-        forward = full_flow >= 0
-        upstream = np.where(forward, self.first, self.second)
-        filled, filled_slope = saturation(heads, self.cells.bottom, self.cells.top, law)
-        side = ~self.model.grid.faces.is_floor
-        downstream = np.where(forward, self.second, self.first)
-        wet, by_upstream, by_downstream = face_saturation(filled[upstream], filled[downstream])
-        share = np.where(side, wet, 1.0)
-        face_flow = share * full_flow
+        from inkhorn.flow import _kernels
 
-        contributions = []
+        law, n, matrix = self.model.water_table, len(self.cells), self.rows.matrix
+        film = 1.0 if law.confined else law.film
+        heads = np.ascontiguousarray(unknowns[:n])
+        filled, filled_slope, integral = self._filled(heads)
+        keep = 1.0 - film
+        drive, slope = np.empty(len(matrix.data)), np.empty(len(matrix.data))
+        share, face_flow = np.empty(len(self.first)), np.empty(len(self.first))
         residual = np.zeros(self.n_unknowns)
-        storage, storage_slope = self._storage(heads)
-        residual[:n] = self.divergence @ face_flow - storage
+        absolute = _kernels.cross_faces(
+            matrix.indptr,
+            matrix.indices,
+            matrix.data,
+            self.model.grid.faces.is_floor,
+            self.face_level,
+            self.face_bend,
+            film,
+            heads,
+            film + keep * filled,
+            keep * filled_slope,
+            drive,
+            share,
+            face_flow,
+            slope,
+            residual,
+        )
+        storage, storage_slope = self._storage(heads, filled, filled_slope, integral)
+        residual[:n] -= storage
+        contributions = []
         for (term, moment), first in zip(self.moments(unknowns), self.first_own[:-1], strict=True):
             answer = term.evaluate(moment)
             contributions.append(answer)
             residual[:n] += np.bincount(term.cells, answer.flow, n)
             residual[first : first + term.n_own] = answer.own_residual
-
-        def slopes() -> Any:
-            data = share[self.entry_face] * matrix.data * drive_slope
-            own = matrix.indptr[:-1]  # the face's own two cells lead its row
-            for place, by, cell in (
-                (np.where(forward, 0, 1), by_upstream, upstream),
-                (np.where(forward, 1, 0), by_downstream, downstream),
-            ):
-                data[own + place] += np.where(side, full_flow * by * filled_slope[cell], 0.0)
-            return self._jacobian(data, contributions, storage_slope)
-
-        rounding = float(np.finfo(float).eps * np.abs(product).sum())
-        answers = tuple(contributions)
-        return Balance(residual, face_flow, drive, share, answers, storage, rounding, slopes)
+        answers, rounding = tuple(contributions), float(np.finfo(float).eps * absolute)
+        return Balance(
+            residual,
+            face_flow,
+            drive,
+            share,
+            answers,
+            storage,
+            rounding,
+            lambda: self._jacobian(slope, answers, storage_slope),
+        )
 
     def _jacobian(
         self,
         face_slope: NDArray[np.float64],
-        contributions: list[Contribution],
+        contributions: tuple[Contribution, ...],
         storage_slope: NDArray[np.float64],
     ) -> Any:
-        from scipy.sparse import coo_array, csr_array
-
-        matrix = self.rows.matrix
-        faces = self.divergence @ csr_array((face_slope, matrix.indices, matrix.indptr), shape=matrix.shape)
-        faces.resize((self.n_unknowns, self.n_unknowns))
         rows, columns, values = [], [], []
         if self.step is not None:
             cells = np.arange(len(storage_slope))
@@ -324,12 +402,13 @@ class FlowEquations:
                 rows.append(number[slope.row])
                 columns.append(slope.column)
                 values.append(slope.value)
-        if not rows:
-            return faces.tocsr()
-        extra = coo_array(
-            (np.concatenate(values), (np.concatenate(rows), np.concatenate(columns))), shape=faces.shape
+        none = np.empty(0, np.int64)
+        return self.pattern.filled(
+            face_slope,
+            np.concatenate([none, *rows]),
+            np.concatenate([none, *columns]),
+            np.concatenate([np.empty(0), *values]),
         )
-        return (faces + extra.tocsr()).tocsr()
 
     def term_flows(self, balance: Balance) -> tuple[NDArray[np.float64], ...]:
         """Return the flow of every entry of every term, fixed heads included, [m³/day]."""

@@ -21,6 +21,9 @@ if TYPE_CHECKING:
 __all__ = ["NewtonRow", "SolverReport", "solve_flow"]
 
 _REMEMBERED = 4  # residuals that a step is measured against: cells that switch may raise it for a while
+_BOLD = 15  # steps after which none may raise it any more
+_COARSE = 0.001  # share of the residual that a linear solve may leave, at most
+_RAISED = 10.0  # and by how much until then: a full step that raises it mostly leads on, a short one does not
 _EASED = (0.5, 0.2, 0.08, 0.03)  # smoothing of the water table on the way to a hard solution
 
 
@@ -94,46 +97,23 @@ def first_heads(model: Model) -> NDArray[np.float64]:
     return np.asarray(grid.cells.top[grid.uppermost][grid.cells.plan], dtype=np.float64)
 
 
-def _stepped(
-    equations: FlowEquations, unknowns: NDArray[np.float64], step: NDArray[np.float64]
-) -> NDArray[np.float64]:
-    """Take a step, but let no cell run dry or fill again by more than to its edge.
-
-    The slopes of a wet cell say nothing of a dry one: a head that would pass the bottom, either way,
-    stops just above it, and the next step takes it from there
-    (after Appleyard & Cheshire 1983). Nor does any head move by many times the height of the whole
-    model, as the slopes of cells that hold next to nothing would have it.
-    """
-    there = unknowns.copy()
-    law, cells = equations.model.water_table, equations.cells
-    if law.confined:
-        there[equations.free] += step
-    else:
-        heads = unknowns[: len(cells)]
-        reach = 10.0 * (max(cells.top.max(), heads.max()) - min(cells.bottom.min(), heads.min()))
-        there[equations.free] += np.clip(step, -reach, reach)
-        n, edge = len(cells), cells.bottom
-        before, after = unknowns[:n], there[:n]
-        bend = law.smoothing * cells.thickness
-        dries = (before > edge + 1.01 * bend) & (after < edge)
-        fills = (before < edge) & (after > edge)
-        after[dries | fills] = (edge + bend)[dries | fills]  # in the bend, where the slope tells
-    return equations.settled(there)
-
-
 def _damped(
-    equations: FlowEquations, unknowns: NDArray[np.float64], step: NDArray[np.float64], goal: float
+    equations: FlowEquations,
+    unknowns: NDArray[np.float64],
+    balance: Balance,
+    step: NDArray[np.float64],
+    goal: float,
 ) -> tuple[NDArray[np.float64], Balance, float]:
     """Go as far along a Newton step as brings the residual below a goal, or as makes it smallest."""
     free = equations.free
     best: tuple[float, NDArray[np.float64], Balance, float] | None = None
     damping = 1.0
     for _ in range(5):
-        there = _stepped(equations, unknowns, damping * step)
-        balance = equations.evaluate(there)
-        size = float(np.linalg.norm(balance.residual[free]))
+        there = equations.landed(unknowns, balance, damping * step)
+        found = equations.evaluate(there)
+        size = float(np.linalg.norm(found.residual[free]))
         if best is None or size < best[0]:
-            best = (size, there, balance, damping)
+            best = (size, there, found, damping)
         if size <= (1.0 - 1e-4 * damping) * goal:
             break
         damping *= 0.5
@@ -157,9 +137,14 @@ def _newton(
         history = [r.closure for r in rows[begun:]]
         if len(history) > 8 and min(history[-8:]) > 0.999 * min(history[:-8]):
             break
-        system = LinearSystem(-balance.jacobian[free][:, free], columns=equations.columns)
-        # an exact step where it is cheap, or where the equations are linear and one step does it all
-        tolerance = 1e-10 if system.direct or system.symmetric else 1e-6
+        system = LinearSystem(equations.pattern.among_free(balance.jacobian), columns=equations.columns)
+        sizes.append(float(np.linalg.norm(balance.residual[free])))
+        # an exact step where it is cheap, or where the equations are linear and one step does it all; elsewhere as
+        # exact as the step before was good
+        tolerance = 1e-10
+        if not (system.direct or system.symmetric):
+            gained = sizes[-1] / sizes[-2] if len(sizes) > 1 else 1.0
+            tolerance = float(np.clip(0.5 * gained**2, 1e-6, _COARSE))
         # nothing is gained by solving far beyond what closes the balance
         enough = 0.1 * closure * equations.turnover(balance)
         try:
@@ -167,8 +152,13 @@ def _newton(
         except ConvergenceError as problem:
             step = np.asarray(problem.state)  # its last iterate: the line search decides what that is worth
         before = unknowns
-        sizes.append(float(np.linalg.norm(balance.residual[free])))
-        unknowns, balance, damping = _damped(equations, unknowns, step, max(sizes[-_REMEMBERED:]))
+        unknowns, balance, damping = _damped(
+            equations,
+            unknowns,
+            balance,
+            step,
+            (_RAISED if len(sizes) <= _BOLD else 1.0) * max(sizes[-_REMEMBERED:]),
+        )
         measure = equations.closure(balance)
         change = np.abs(unknowns - before)[free]
         largest = int(np.argmax(change))
@@ -353,11 +343,6 @@ def solve_flow(
         property, are missing.
     ConvergenceError
         If the closure is not reached; it says where the residual is worst and carries the last state.
-
-    References
-    ----------
-    Appleyard, J. R. and Cheshire, I. M. (1983), Nested factorization, SPE Reservoir Simulation
-    Symposium, paper 12264 (the limit on a step across a corner of the saturation).
 
     Examples
     --------

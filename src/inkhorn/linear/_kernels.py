@@ -442,6 +442,15 @@ def advance(x, r, p, q, step):  # type: ignore[no-untyped-def]
     return squares, absolute
 
 
+@njit(cache=True, fastmath=_LOOSE)
+def dot(one, other):  # type: ignore[no-untyped-def]
+    """``one @ other``, on this thread alone."""
+    total = 0.0
+    for i in range(len(one)):
+        total += one[i] * other[i]
+    return total
+
+
 @njit(cache=True)
 def to_columns(cell, r, b):  # type: ignore[no-untyped-def]
     """Copy values of unknowns into columns."""
@@ -468,3 +477,48 @@ def turn(z, p, share):  # type: ignore[no-untyped-def]
     """``p = z + share p``."""
     for i in range(len(p)):
         p[i] = z[i] + share * p[i]
+
+
+@njit(cache=True)
+def symmetric(indptr, indices, data, tolerance):  # type: ignore[no-untyped-def]
+    """Whether every entry equals the one across the diagonal, against the diagonals of both; indices are unsigned."""
+    n = len(indptr) - 1
+    diagonal = np.zeros(n)
+    for i in range(n):
+        for t in range(indptr[i], indptr[i + 1]):
+            if indices[t] == _U(i):
+                diagonal[i] = abs(data[t])
+    for i in range(n):
+        for t in range(indptr[i], indptr[i + 1]):
+            j = indices[t]
+            if j == _U(i) or data[t] == 0.0:
+                continue
+            other = 0.0
+            for s in range(indptr[j], indptr[j + _U(1)]):
+                if indices[s] == _U(i):
+                    other = data[s]
+                    break
+            if abs(data[t] - other) > tolerance * np.sqrt(diagonal[i] * diagonal[j]):
+                return False
+    return True
+
+
+@njit(cache=True)
+def turn_twice(r, p, q, share, omega):  # type: ignore[no-untyped-def]
+    """``p = r + share (p - omega q)``."""
+    for i in range(len(p)):
+        p[i] = r[i] + share * (p[i] - omega * q[i])
+
+
+@njit(cache=True)
+def product_and_dots(indptr, indices, data, p, w, q):  # type: ignore[no-untyped-def]
+    """Write ``q = A p``; return ``w @ q`` and ``q @ q``; indices are unsigned."""
+    one, other = 0.0, 0.0
+    for i in range(len(p)):
+        total = 0.0
+        for t in range(indptr[i], indptr[i + 1]):
+            total += data[t] * p[indices[t]]
+        q[i] = total
+        one += total * w[i]
+        other += total * total
+    return one, other

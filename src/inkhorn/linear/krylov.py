@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["bicgstab", "conjugate_gradients"]
+__all__ = ["bicgstab", "conjugate_gradients", "unsigned"]
 
 Array = NDArray[np.float64]
 
@@ -43,8 +43,7 @@ def conjugate_gradients(
     """
     from inkhorn.linear import _kernels
 
-    unsigned = np.dtype(f"uint{8 * matrix.indices.itemsize}")
-    indptr, indices = matrix.indptr.view(unsigned), matrix.indices.view(unsigned)
+    indptr, indices = unsigned(matrix)
     answer, residual = np.zeros_like(right), right.copy()
     guess, product = np.empty_like(right), np.empty_like(right)
     goal = (tolerance * float(np.linalg.norm(right))) ** 2
@@ -79,32 +78,36 @@ def bicgstab(
     ----------
     van der Vorst, H. A. (1992), Bi-CGSTAB, SIAM J. Sci. Stat. Comput. 13(2), 631-644.
     """
-    answer, residual = np.zeros_like(right), right.copy()
-    shadow, direction, product = right.copy(), np.zeros_like(right), np.zeros_like(right)
-    eased, ironed = np.empty_like(right), np.empty_like(right)
-    goal = tolerance * float(np.linalg.norm(right))
+    from inkhorn.linear import _kernels
+
+    places = unsigned(matrix)
+    answer, residual, shadow = np.zeros_like(right), right.copy(), right.copy()
+    direction, product, smoothed, guess = (np.zeros_like(right) for _ in range(4))
+    goal = (tolerance * float(np.linalg.norm(right))) ** 2
     rho = alpha = omega = 1.0
     for iteration in range(1, most_iterations + 1):
-        before, rho = rho, float(shadow @ residual)
+        before, rho = rho, _kernels.dot(shadow, residual)
         if rho == 0.0 or omega == 0.0:
             return answer, iteration
-        direction = residual + (rho / before) * (alpha / omega) * (direction - omega * product)
-        precondition(direction, eased)
-        product = matrix @ eased
-        against = float(shadow @ product)
+        _kernels.turn_twice(residual, direction, product, (rho / before) * (alpha / omega), omega)
+        precondition(direction, guess)
+        against, _ = _kernels.product_and_dots(*places, matrix.data, guess, shadow, product)
         if against == 0.0:
             return answer, iteration
         alpha = rho / against
-        answer += alpha * eased
-        residual -= alpha * product
-        if np.linalg.norm(residual) <= goal or np.abs(residual).sum() <= enough:
+        squares, absolute = _kernels.advance(answer, residual, guess, product, alpha)
+        if squares <= goal or absolute <= enough:
             return answer, iteration
-        precondition(residual, ironed)
-        smoothed = matrix @ ironed
-        size = float(smoothed @ smoothed)
-        omega = float(smoothed @ residual) / size if size > 0.0 else 0.0
-        answer += omega * ironed
-        residual -= omega * smoothed
-        if np.linalg.norm(residual) <= goal or np.abs(residual).sum() <= enough:
+        precondition(residual, guess)
+        along, size = _kernels.product_and_dots(*places, matrix.data, guess, residual, smoothed)
+        omega = along / size if size > 0.0 else 0.0
+        squares, absolute = _kernels.advance(answer, residual, guess, smoothed, omega)
+        if squares <= goal or absolute <= enough:
             return answer, iteration
     return answer, most_iterations
+
+
+def unsigned(matrix: Any) -> tuple[Any, Any]:
+    """Pointers and indices of a matrix, as numbers that are known not to count from the end."""
+    kind = np.dtype(f"uint{8 * matrix.indices.itemsize}")
+    return matrix.indptr.view(kind), matrix.indices.view(kind)

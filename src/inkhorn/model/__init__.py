@@ -2,7 +2,7 @@
 
 from inkhorn.model import terms
 from inkhorn.model.check import Finding, Findings, check, levelless_cells
-from inkhorn.model.laws import WaterTable, face_saturation, ramp, saturation, stored_heights
+from inkhorn.model.laws import WaterTable, ramp, saturation
 from inkhorn.model.model import PROPERTIES, Model
 from inkhorn.model.placing import edited, place
 
@@ -14,11 +14,9 @@ __all__ = [
     "WaterTable",
     "check",
     "edited",
-    "face_saturation",
     "levelless_cells",
     "place",
     "ramp",
     "saturation",
-    "stored_heights",
     "terms",
 ]

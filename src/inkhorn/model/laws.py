@@ -1,4 +1,4 @@
-"""The laws of partly filled cells, as pure functions of arrays."""
+"""The laws of partly filled cells, as pure functions of arrays; the loops of the flow equations know them too."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from inkhorn.errors import check_nonnegative, check_positive
 
-__all__ = ["WaterTable", "face_saturation", "ramp", "saturation", "stored_heights"]
+__all__ = ["WaterTable", "ramp", "saturation"]
 
 
 @dataclass(frozen=True)
@@ -66,13 +66,6 @@ def _eased(value: NDArray[np.float64], width: float) -> tuple[NDArray[np.float64
     return np.where(above, value, 2.0 * width * t**2 * (2.0 - t)), np.where(above, 1.0, t * (4.0 - 3.0 * t))
 
 
-def _eased_integral(value: NDArray[np.float64], width: float) -> NDArray[np.float64]:
-    """The integral of `_eased` from 0."""
-    t = np.clip(value / (2.0 * width), 0.0, 1.0)
-    bent = (2.0 * width) ** 2 * t**3 * (2.0 / 3.0 - t / 4.0)
-    return np.where(value > 2.0 * width, bent + 0.5 * (value**2 - (2.0 * width) ** 2), bent)
-
-
 def _filled_share(
     head: NDArray[np.float64], bottom: NDArray[np.float64], height: NDArray[np.float64], law: WaterTable
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
@@ -111,76 +104,3 @@ def saturation(
     share, slope = _filled_share(head, bottom, top - bottom, law)
     keep = 1.0 - law.film
     return law.film + keep * share, keep * slope
-
-
-_WET = 0.1  # above this filled share on both sides a face takes the mean of the two
-
-
-def face_saturation(
-    upstream: NDArray[np.float64], downstream: NDArray[np.float64]
-) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
-    """Return the filled share of a side face from those of its two cells, and its slopes by them.
-
-    The mean where both are wet, which is second order and makes a flat-based aquifer follow Dupuit's
-    parabola exactly; the upstream share where either runs dry, so that no water is drawn from an
-    empty cell and none is held back by one.
-
-    Parameters
-    ----------
-    upstream, downstream : ndarray of float, (n_faces,)
-        Filled share of the cell the water comes from and of the one it goes to.
-
-    Returns
-    -------
-    share, by_upstream, by_downstream : ndarray of float, (n_faces,)
-    """
-
-    def wet(share: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-        t = np.clip(share / _WET, 0.0, 1.0)
-        return t * t * (3.0 - 2.0 * t), 6.0 * t * (1.0 - t) / _WET
-
-    up, up_slope = wet(upstream)
-    down, down_slope = wet(downstream)
-    half = 0.5 * (downstream - upstream)
-    mixed = 0.5 * up * down
-    return (
-        upstream + up * down * half,
-        1.0 - mixed + up_slope * down * half,
-        mixed + up * down_slope * half,
-    )
-
-
-def stored_heights(
-    head: NDArray[np.float64],
-    bottom: NDArray[np.float64],
-    top: NDArray[np.float64],
-    law: WaterTable,
-) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
-    """Return what water in a cell grows with: the filled height, and the elastic store, and their slopes.
-
-    Water stored is ``area * (specific_yield * filled + specific_storage * elastic)``; the elastic store
-    is the integral of the filled height over the head, so that pressure is stored in the filled part only.
-
-    Parameters
-    ----------
-    head, bottom, top : ndarray of float, (n,)
-        [m].
-    law : WaterTable
-        Smoothing; a confined cell fills no height and stores by pressure over all of its own.
-
-    Returns
-    -------
-    filled, filled_slope : ndarray of float, (n,)
-        [m] and [-].
-    elastic, elastic_slope : ndarray of float, (n,)
-        [m²] and [m].
-    """
-    height = top - bottom
-    if law.confined:
-        return np.zeros_like(head), np.zeros_like(head), height * (head - bottom), height
-    share, slope = _filled_share(head, bottom, height, law)
-    u = (head - bottom) / height
-    elastic = np.where(
-        u < 0.5, _eased_integral(u, law.smoothing), u - 0.5 + _eased_integral(1.0 - u, law.smoothing)
-    )
-    return height * share, slope * height, height**2 * elastic, height * share

@@ -1,0 +1,95 @@
+"""Where the derivative of the flow balance has entries: found once, filled again for every step of Newton's method."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+__all__ = ["Pattern"]
+
+Index = NDArray[np.int64]
+
+
+class Pattern:
+    """The places of a sparse square matrix over all unknowns.
+
+    Parameters
+    ----------
+    rows : scipy.sparse.csr_array, (n_faces, n_cells)
+        Face rows; the first two entries of each belong to the cells on either side.
+    n_unknowns : int
+        Cells first.
+    free : ndarray of int
+        Unknowns that are solved for.
+    """
+
+    def __init__(self, rows: Any, n_unknowns: int, free: Index) -> None:
+        self.rows, self.n_unknowns, self.free = rows, n_unknowns, free
+        self._find(np.empty(0, np.int64), np.empty(0, np.int64))
+
+    def _find(self, row: Index, column: Index) -> None:
+        """Find the places of all face rows, the diagonal, and entries besides."""
+        from scipy.sparse import coo_array, csr_array
+
+        from inkhorn.flow import _kernels
+
+        indptr, indices = self.rows.indptr, self.rows.indices
+        n_faces, n = len(indptr) - 1, self.n_unknowns
+        face = np.arange(n_faces)
+        lead = np.concatenate([indices[indptr[:-1]], indices[indptr[:-1] + 1]])
+        sides = csr_array(
+            (np.ones(2 * n_faces, np.int8), (lead, np.concatenate([face, face]))), shape=(n, n_faces)
+        )
+        touched = csr_array((np.ones(len(indices), np.int8), indices, indptr), shape=(n_faces, n))
+        here = np.concatenate([np.arange(n), row]), np.concatenate([np.arange(n), column])
+        places = (sides @ touched + coo_array((np.ones(len(here[0]), np.int8), here), shape=(n, n))).tocsr()
+        places.sort_indices()
+        self.start, self.column = places.indptr.astype(np.int32), places.indices.astype(np.int32)
+        self._place = np.empty((len(indices), 2), np.int32)
+        _kernels.face_places(indptr, indices, self.start, self.column, self._place)
+        of = np.repeat(np.arange(n), np.diff(self.start))
+        self.diagonal = np.flatnonzero(self.column == of)
+        if len(self.free) == n:
+            self._among = None
+            return
+        number = np.full(n, -1)
+        number[self.free] = np.arange(len(self.free))
+        kept = np.flatnonzero((number[of] >= 0) & (number[self.column] >= 0))
+        counts = np.bincount(number[of[kept]], minlength=len(self.free))
+        start = np.concatenate([[0], np.cumsum(counts)]).astype(np.int32)
+        self._among = (kept, number[self.column[kept]].astype(np.int32), start)
+
+    def filled(
+        self, face_slope: NDArray[np.float64], row: Index, column: Index, value: NDArray[np.float64]
+    ) -> Any:
+        """Return the derivative, (n_unknowns, n_unknowns).
+
+        Parameters
+        ----------
+        face_slope : ndarray of float, (n_entries of the face rows,)
+            Of the flow across each face, by the head of each entry.
+        row, column, value : ndarray, (n,)
+            Entries besides; repeats add up.
+        """
+        from scipy.sparse import csr_array
+
+        from inkhorn.flow import _kernels
+
+        data = np.zeros(len(self.column))
+        if not _kernels.put_entries(row, column, value, self.start, self.column, data):
+            self._find(row, column)
+            data = np.zeros(len(self.column))
+            _kernels.put_entries(row, column, value, self.start, self.column, data)
+        _kernels.put_faces(self._place, face_slope, data)
+        return csr_array((data, self.column, self.start), shape=(self.n_unknowns, self.n_unknowns))
+
+    def among_free(self, matrix: Any) -> Any:
+        """Return the part of such a matrix that belongs to the unknowns solved for, reversed: positive definite."""
+        from scipy.sparse import csr_array
+
+        if self._among is None:
+            return csr_array((-matrix.data, self.column, self.start), shape=matrix.shape)
+        kept, column, start = self._among
+        return csr_array((-matrix.data[kept], column, start), shape=(len(self.free), len(self.free)))
