@@ -135,25 +135,80 @@ def test_a_sudden_stage_spreads_as_heat_does():
             carried()
 
 
-def test_implicit_euler_is_of_first_order():
-    """A cosine of heads between closed ends dies away as an exponential; cells small enough to leave time alone."""
+def cosine(**schedule):
+    """A cosine of heads between closed ends, and how it dies away in cells of this size: what is left is of time."""
     grid = strip(200, surfaces=(0.0, -10.0))
     span = 1005.0  # with the half cells at both ends
     wave = np.cos(np.pi * (grid.cells.x + 2.5) / span)
-    decay = 20.0 / 1e-2 * (np.pi / span) ** 2
+    decay = 20.0 / 1e-2 * (2 * np.sin(np.pi * 5.0 / (2 * span)) / 5.0) ** 2
+    model = ik.Model(
+        grid, 20.0, specific_storage=1e-2, water_table=CONFINED, schedule=Schedule([50.0], **schedule)
+    )
+    return model, 1.0 + wave, lambda time: 1.0 + wave * np.exp(-decay * time)
+
+
+@pytest.mark.parametrize("order", [1, 2])
+def test_steps_are_of_the_order_asked_for(order):
     errors = []
     for steps in (10, 20, 40):
-        model = ik.Model(
-            grid,
-            20.0,
-            specific_storage=1e-2,
-            water_table=CONFINED,
-            schedule=Schedule([50.0], steps=steps),
-        )
-        flow = ik.solve_flow(model, first=1.0 + wave)
-        errors.append(np.abs(flow.steps[-1].heads - 1.0 - wave * np.exp(-decay * 50.0)).max())
+        model, first, exact = cosine(steps=steps)
+        flow = ik.solve_flow(model, first=first, order=order, closure=1e-11)
+        errors.append(np.abs(flow.steps[-1].heads - exact(50.0)).max())
+        assert max(abs(flow.budget(step=k).attrs["closing_error_percent"]) for k in range(steps)) < 1e-8
     orders = np.log2(np.array(errors[:-1]) / errors[1:])
-    assert np.all((orders > 0.9) & (orders < 1.15))
+    assert np.all((orders > order - 0.1) & (orders < order + 0.15))
+
+
+@pytest.mark.parametrize("order", [1, 2])
+def test_steps_are_as_short_as_the_error_allowed_wants(order):
+    model, first, exact = cosine()
+    errors, counts = [], []
+    for allowed in (0.02, 0.002):
+        flow = ik.solve_flow(model, first=first, order=order, head_error=allowed)
+        errors.append(np.abs(flow.steps[-1].heads - exact(50.0)).max())
+        counts.append(len(flow.steps))
+        assert flow.steps[-1].end == 50.0
+    assert errors[1] < 0.6 * errors[0] < 0.03
+    assert counts[0] < counts[1] < 120
+
+
+def test_results_at_asked_times_are_joined_from_the_steps():
+    model, first, exact = cosine(steps=5)
+    asked = [7.0, 30.0, 50.0]
+    flow = ik.solve_flow(model, first=first, order=2, results=asked)
+    assert [(s.start, s.end) for s in flow.steps] == [(0.0, 7.0), (7.0, 30.0), (30.0, 50.0)]
+    assert [s.joins for s in flow.steps] == [1, 3, 2]
+    before = FlowEquations(model.at_period(0)).stored(first)
+    for step in flow.steps:
+        npt.assert_allclose(step.heads, exact(step.end), atol=3e-3)
+        now = FlowEquations(model.at_period(0)).stored(step.heads)
+        npt.assert_allclose(
+            step.storage_change * (step.end - step.start), (now - before).sum(axis=0), atol=1e-9
+        )
+        before = now
+    assert len(ik.solve_flow(model, first=first, results="periods").steps) == 1
+    for results, message in (
+        ([60.0], "results asks for 60 days; expected times after the start and up to the end, 50"),
+        ("years", 'expected "steps", "periods" or times'),
+    ):
+        with pytest.raises(ik.InputError, match=message):
+            ik.solve_flow(model, first=first, results=results)
+    with pytest.raises(ik.InputError, match="expected 1 or 2"):
+        ik.solve_flow(model, first=first, order=3)
+
+
+def test_second_order_steps_leave_draining_cells_to_euler():
+    """Where a cell would be asked for more water than it holds; no water is lost."""
+    model = drained_and_refilled(3)
+    flow = ik.solve_flow(model, first=0.5, order=2)
+    assert {s.order for s in flow.steps} == {1, 2}
+    equations = FlowEquations(model.at_period(0))
+    stored = (
+        equations.stored(flow.steps[-1].heads).sum()
+        - equations.stored(np.full(model.grid.n_cells, 0.5)).sum()
+    )
+    flows = [(sum(q.sum() for q in s.term_flow), s.end - s.start) for s in flow.steps]
+    assert abs(stored - sum(q * t for q, t in flows)) < 1e-8 * sum(abs(q) * t for q, t in flows)
 
 
 def test_a_mound_spreads_over_dry_ground_as_barenblatt_has_it():

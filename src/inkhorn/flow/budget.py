@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, did_you_mean
 from inkhorn.model import Model
@@ -14,13 +15,22 @@ from inkhorn.model import Model
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["budget_table"]
+__all__ = ["across_line", "budget_table"]
 
 IN, OUT = "in [m³/day]", "out [m³/day]"
 
 
 def _row(flow: NDArray[np.float64], **labels: str) -> dict[str, Any]:
     return {**labels, IN: float(flow[flow > 0].sum()), OUT: float(np.abs(flow[flow < 0]).sum())}
+
+
+def _storage(step: Any) -> list[tuple[str, NDArray[np.float64]]]:
+    """What went into storage by pressure, and what filled pores, each with its name."""
+    if step.steady:
+        return []
+    elastic = step.storage_change - step.drainage
+    drained = [("storage, drainage", step.drainage)] if step.drainage.any() else []
+    return [("storage, elastic", elastic), *drained]
 
 
 def _by_term(model: Model, step: Any) -> Iterator[dict[str, Any]]:
@@ -44,8 +54,8 @@ def _by_part(
             mine = part[term.cells] == k
             if mine.any():
                 yield _row(flow[mine], **{label: name, "item": term.kind})
-        if not step.steady:
-            yield _row(-step.storage_change[part == k], **{label: name, "item": "storage"})
+        for item, change in _storage(step):
+            yield _row(-change[part == k], **{label: name, "item": item})
         for other, other_name in enumerate(names):
             arriving = step.face_flow[(faces[:, 0] == other) & (faces[:, 1] == k)]
             leaving = -step.face_flow[(faces[:, 0] == k) & (faces[:, 1] == other)]
@@ -120,12 +130,63 @@ def budget_table(model: Model, step: Any, by: str, regions: Mapping[str, Any] | 
     else:
         names, part = _parts_of(model, regions or {})
         rows = list(_by_part(model, step, names, part, "region", ""))
-    if whole and not step.steady:
-        rows.append(_row(-step.storage_change, **dict.fromkeys(labels, "storage")))
+    if whole:
+        rows += [_row(-change, **dict.fromkeys(labels, item)) for item, change in _storage(step)]
     frame = pd.DataFrame(rows, columns=[*labels, IN, OUT]).set_index(labels)
     total = frame[[IN, OUT]].sum()
     name = "total" if len(labels) == 1 else ("total", "")
     frame.loc[name, :] = total
     larger = max(total[IN], total[OUT])
     frame.attrs["closing_error_percent"] = float(100.0 * (total[IN] - total[OUT]) / larger) if larger else 0.0
+    return frame
+
+
+def across_line(model: Model, step: Any, line: ArrayLike) -> pd.DataFrame:
+    """Return what crosses a line in plan, layer by layer; see `FlowResult.across`.
+
+    Raises
+    ------
+    InputError
+        If it is no line, or no two cells stand on either side of it.
+    """
+    import pandas as pd
+
+    points = np.asarray(getattr(line, "coords", line), dtype=np.float64)
+    if points.ndim != 2 or len(points) < 2 or points.shape[1] < 2:
+        raise InputError(
+            f"the line has the shape {points.shape}; expected two or more points with x and y, (n, 2)."
+        )
+    cells, faces = model.grid.cells, model.grid.faces
+    side = np.flatnonzero(~faces.is_floor)
+    first, second = faces.cells[side].T
+    p, q = (np.stack([cells.x[c], cells.y[c]]) for c in (first, second))
+
+    def left_of(point: Any, begin: Any, end: Any) -> Any:
+        return (end[0] - begin[0]) * (point[1] - begin[1]) - (end[1] - begin[1]) * (point[0] - begin[0]) >= 0
+
+    to_left = np.zeros(
+        len(side), dtype=np.int64
+    )  # how often more the way from centre to centre crosses to the left
+    for begin, end in pairwise(points[:, :2]):
+        from_left, comes_left = left_of(p, begin, end), left_of(q, begin, end)
+        meets = (from_left != comes_left) & (left_of(begin, p, q) != left_of(end, p, q))
+        to_left += np.where(meets, comes_left.astype(np.int64) - from_left, 0)
+    if not to_left.any():
+        raise InputError(
+            "no two cells side by side stand on either side of the line. Draw it between the centres of cells."
+        )
+    flow = to_left * step.face_flow[side]
+    layer = cells.layer[first]
+    rows = [
+        {
+            "layer": name,
+            "to the left [m³/day]": float(flow[(layer == k) & (flow > 0)].sum()),
+            "to the right [m³/day]": float(-flow[(layer == k) & (flow < 0)].sum()),
+        }
+        for k, name in enumerate(model.grid.layer_names)
+        if (to_left[layer == k] != 0).any()
+    ]
+    frame = pd.DataFrame(rows).set_index("layer")
+    frame.loc["total"] = frame.sum()
+    frame["net to the left [m³/day]"] = frame.iloc[:, 0] - frame.iloc[:, 1]
     return frame

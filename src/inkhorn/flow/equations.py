@@ -84,19 +84,19 @@ def _alike(one: Any, other: Any) -> bool:
 
 @dataclass(frozen=True, eq=False)
 class TimeStep:
-    """From where to where a step goes, and the heads it begins with.
+    """From where to where a step goes, and the water it begins with.
 
     Attributes
     ----------
     start, end : float
         [day]
-    heads : ndarray of float, (n_cells,)
-        At the start [m].
+    stored : ndarray of float, (2, n_cells)
+        At the start, as `FlowEquations.stored` has it [m³].
     """
 
     start: float
     end: float
-    heads: NDArray[np.float64]
+    stored: NDArray[np.float64]
 
 
 class FlowEquations:
@@ -167,7 +167,7 @@ class FlowEquations:
         """Return the same equations over a step in time."""
         other = copy(self)
         other.step = step
-        other.stored_before = self.stored(step.heads).sum(axis=0)
+        other.stored_before = step.stored.sum(axis=0)
         return other
 
     def of(self, model: Model) -> FlowEquations:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.flow.budget import budget_table
+from inkhorn.flow.budget import across_line, budget_table
 from inkhorn.model import Model, saturation
 from inkhorn.model.terms import WellTerm
 
@@ -40,8 +40,14 @@ class FlowStep:
         Of each term, positive into the cell [m³/day].
     storage_change : ndarray of float, (n_cells,)
         Water taken into storage [m³/day].
+    drainage : ndarray of float, (n_cells,)
+        The part of it that fills pores at the water table, or drains them; the rest is stored by pressure.
     period : int
-        Of the schedule.
+        Of the schedule; the last, of several that a record joins.
+    order : int
+        Of the scheme that made the step.
+    joins : int
+        Steps that were taken; of several, flows are means.
     """
 
     start: float
@@ -52,7 +58,10 @@ class FlowStep:
     face_flow: NDArray[np.float64]
     term_flow: tuple[NDArray[np.float64], ...]
     storage_change: NDArray[np.float64]
+    drainage: NDArray[np.float64]
     period: int = 0
+    order: int = 1
+    joins: int = 1
 
 
 class _Report(Protocol):
@@ -188,6 +197,24 @@ class FlowResult:
             ``attrs["closing_error_percent"]`` is what is missing, of the larger total.
         """
         return budget_table(self.model, self.steps[step], by, regions)
+
+    def across(self, line: Any, step: int = -1) -> pd.DataFrame:
+        """Return what crosses a line in plan from cell to cell, layer by layer.
+
+        Parameters
+        ----------
+        line : shapely LineString or array_like of float, (n, 2)
+            x and y [m]. Cells belong to the side of it on which their centres lie.
+        step : int
+            Which step.
+
+        Returns
+        -------
+        pandas.DataFrame
+            What goes to the left of the line, as one walks along it, to the right, and the difference [m³/day]; a row
+            for each layer and the total.
+        """
+        return across_line(self.model, self.steps[step], line)
 
     def budgets(self) -> pd.DataFrame:
         """Return the water budget of every step by term, a row for each step and term [m³/day].

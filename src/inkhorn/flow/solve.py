@@ -1,94 +1,24 @@
-"""Flow, steady and in time: Newton's method on the balance of every cell."""
+"""Flow, steady and in time."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Iterator, MutableSequence
+from dataclasses import replace
+from typing import Literal
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from inkhorn.errors import ConvergenceError, InputError
-from inkhorn.flow.equations import Balance, FlowEquations, TimeStep
+from inkhorn.errors import InputError, check_finite, check_positive
+from inkhorn.flow.equations import Balance, FlowEquations
+from inkhorn.flow.march import Stepping, joined, march, recorded
+from inkhorn.flow.newton import NewtonRow, Rules, SolverReport, newton, stuck
 from inkhorn.flow.result import FlowResult, FlowStep
-from inkhorn.linear import LinearSystem
 from inkhorn.model import Model, levelless_cells
 
-if TYPE_CHECKING:
-    import pandas as pd
+__all__ = ["solve_flow"]
 
-__all__ = ["NewtonRow", "SolverReport", "solve_flow"]
-
-_REMEMBERED = 4  # residuals that a step is measured against: cells that switch may raise it for a while
-_BOLD = 15  # steps after which none may raise it any more
-_COARSE = 0.001  # share of the residual that a linear solve may leave, at most
-_RAISED = 10.0  # and by how much until then: a full step that raises it mostly leads on, a short one does not
 _EASED = (0.5, 0.2, 0.08, 0.03)  # smoothing of the water table on the way to a hard solution
-
-
-@dataclass(frozen=True)
-class NewtonRow:
-    """One Newton step: what was left before it, and what it did.
-
-    Attributes
-    ----------
-    closure : float
-        Sum of absolute residuals over the turnover, after the step.
-    largest_change : float
-        Of any unknown [m].
-    place : str
-        Where that was.
-    damping : float
-        Share of the full step that was taken.
-    linear_iterations : int
-        0 where the matrix was factored.
-    """
-
-    closure: float
-    largest_change: float
-    place: str
-    damping: float
-    linear_iterations: int
-
-
-@dataclass(frozen=True)
-class SolverReport:
-    """How a solution was reached."""
-
-    rows: tuple[NewtonRow, ...]
-    closure: float
-    unknowns: int
-
-    @property
-    def iterations(self) -> int:
-        """Newton steps."""
-        return len(self.rows)
-
-    def frame(self) -> pd.DataFrame:
-        """Return the history as a table, one row per Newton step."""
-        import pandas as pd
-
-        return pd.DataFrame(
-            [
-                {
-                    "step": k + 1,
-                    "closure": r.closure,
-                    "largest change [m]": r.largest_change,
-                    "where": r.place,
-                    "damping": r.damping,
-                    "linear iterations": r.linear_iterations,
-                }
-                for k, r in enumerate(self.rows)
-            ]
-        )
-
-    def __str__(self) -> str:
-        linear = sum(r.linear_iterations for r in self.rows)
-        return (
-            f"{self.unknowns} unknowns, {self.iterations} Newton steps, "
-            f"{linear or 'no'} linear iterations, closure {self.closure:.1e}"
-        )
 
 
 def first_heads(model: Model) -> NDArray[np.float64]:
@@ -97,89 +27,8 @@ def first_heads(model: Model) -> NDArray[np.float64]:
     return np.asarray(grid.cells.top[grid.uppermost][grid.cells.plan], dtype=np.float64)
 
 
-def _damped(
-    equations: FlowEquations,
-    unknowns: NDArray[np.float64],
-    balance: Balance,
-    step: NDArray[np.float64],
-    goal: float,
-) -> tuple[NDArray[np.float64], Balance, float]:
-    """Go as far along a Newton step as brings the residual below a goal, or as makes it smallest."""
-    free = equations.free
-    best: tuple[float, NDArray[np.float64], Balance, float] | None = None
-    damping = 1.0
-    for _ in range(5):
-        there = equations.landed(unknowns, balance, damping * step)
-        found = equations.evaluate(there)
-        size = float(np.linalg.norm(found.residual[free]))
-        if best is None or size < best[0]:
-            best = (size, there, found, damping)
-        if size <= (1.0 - 1e-4 * damping) * goal:
-            break
-        damping *= 0.5
-    assert best is not None
-    return best[1:]
-
-
-def _newton(
-    equations: FlowEquations,
-    unknowns: NDArray[np.float64],
-    closure: float,
-    most_iterations: int,
-    rows: list[NewtonRow],
-    progress: Callable[[int, float], None] | None,
-) -> tuple[NDArray[np.float64], Balance, float]:
-    """Step until the closure is reached or nothing is gained any more; `rows` grows by a row a step."""
-    balance = equations.evaluate(unknowns)
-    measure = equations.closure(balance)
-    free, begun, sizes = equations.free, len(rows), list[float]()
-    while measure > closure and len(rows) - begun < most_iterations and np.isfinite(measure):
-        history = [r.closure for r in rows[begun:]]
-        if len(history) > 8 and min(history[-8:]) > 0.999 * min(history[:-8]):
-            break
-        system = LinearSystem(equations.pattern.among_free(balance.jacobian), columns=equations.columns)
-        sizes.append(float(np.linalg.norm(balance.residual[free])))
-        # an exact step where it is cheap, or where the equations are linear and one step does it all; elsewhere as
-        # exact as the step before was good
-        tolerance = 1e-10
-        if not (system.direct or system.symmetric):
-            gained = sizes[-1] / sizes[-2] if len(sizes) > 1 else 1.0
-            tolerance = float(np.clip(0.5 * gained**2, 1e-6, _COARSE))
-        # nothing is gained by solving far beyond what closes the balance
-        enough = 0.1 * closure * equations.turnover(balance)
-        try:
-            step = system.solve(balance.residual[free], tolerance=tolerance, enough=enough)
-        except ConvergenceError as problem:
-            step = np.asarray(problem.state)  # its last iterate: the line search decides what that is worth
-        before = unknowns
-        unknowns, balance, damping = _damped(
-            equations,
-            unknowns,
-            balance,
-            step,
-            (_RAISED if len(sizes) <= _BOLD else 1.0) * max(sizes[-_REMEMBERED:]),
-        )
-        measure = equations.closure(balance)
-        change = np.abs(unknowns - before)[free]
-        largest = int(np.argmax(change))
-        place = equations.name_of(int(free[largest]))
-        rows.append(NewtonRow(measure, float(change[largest]), place, damping, system.iterations))
-        if progress is not None:
-            progress(len(rows), measure)
-    return unknowns, balance, measure
-
-
-@dataclass(frozen=True)
-class _Rules:
-    """When to stop, and whom to tell."""
-
-    closure: float
-    most_iterations: int
-    progress: Callable[[int, float], None] | None
-
-
 def _settled(
-    equations: FlowEquations, heads: NDArray[np.float64], rules: _Rules, rows: list[NewtonRow], given: bool
+    equations: FlowEquations, heads: NDArray[np.float64], rules: Rules, rows: list[NewtonRow], given: bool
 ) -> tuple[NDArray[np.float64], Balance]:
     """Steady unknowns, from first heads and, where these do not lead there, by surer ways.
 
@@ -190,7 +39,7 @@ def _settled(
     """
 
     def attempt(eq: FlowEquations, start: NDArray[np.float64]) -> tuple[NDArray[np.float64], Balance, float]:
-        return _newton(eq, start, rules.closure, rules.most_iterations, rows, rules.progress)
+        return newton(eq, start, rules, rows)
 
     model, law = equations.model, equations.model.water_table
     begin = equations.start(heads)
@@ -206,90 +55,8 @@ def _settled(
             unknowns, _, _ = attempt(FlowEquations(eased), unknowns)
         unknowns, balance, measure = attempt(equations, unknowns)
     if measure > rules.closure:
-        raise _stuck(equations, unknowns, balance, measure, rules.closure, rows, "steady flow")
+        raise stuck(equations, unknowns, balance, measure, rules.closure, rows, "steady flow")
     return unknowns, balance
-
-
-def _stuck(
-    equations: FlowEquations,
-    unknowns: NDArray[np.float64],
-    balance: Balance,
-    measure: float,
-    closure: float,
-    rows: list[NewtonRow],
-    what: str,
-) -> ConvergenceError:
-    """The error of a balance that does not close: how far it is, and where it is worst."""
-    free = equations.free
-    worst = int(free[np.argmax(np.abs(balance.residual[free]))])
-    return ConvergenceError(
-        f"{what} did not close: {measure:.1e} after {len(rows)} Newton steps, asked for "
-        f"{closure:.0e}. The worst balance, {balance.residual[worst]:.3g} m³/day, is at "
-        f"{equations.name_of(worst)}; the last step changed most at {rows[-1].place if rows else '-'}. "
-        "Look there for thin cells, wells in drying cells or strong contrasts; other first heads, or a "
-        "larger `smoothing` of the water table, may help.",
-        iterations=len(rows),
-        history=[r.closure for r in rows],
-        worst=equations.name_of(worst),
-        state=unknowns,
-    )
-
-
-def _record(
-    equations: FlowEquations, unknowns: NDArray[np.float64], balance: Balance, period: int, end: float = 0.0
-) -> FlowStep:
-    n, step = len(equations.cells), equations.step
-    return FlowStep(
-        start=end if step is None else step.start,
-        end=end if step is None else step.end,
-        steady=step is None,
-        heads=unknowns[:n],
-        own=unknowns[n:],
-        face_flow=balance.face_flow,
-        term_flow=equations.term_flows(balance),
-        storage_change=balance.storage_change,
-        period=period,
-    )
-
-
-def _stepped_through(
-    equations: FlowEquations,
-    unknowns: NDArray[np.float64],
-    begin: float,
-    end: float,
-    period: int,
-    rules: _Rules,
-    rows: list[NewtonRow],
-) -> Iterator[tuple[FlowStep, NDArray[np.float64], float]]:
-    """One step, or several shorter ones where it does not converge (implicit Euler).
-
-    Raises
-    ------
-    ConvergenceError
-        If a step a thousandth as long does not either.
-    """
-    n, at, length = len(equations.cells), begin, end - begin
-    while at < end:
-        there = min(at + length, end)
-        there = end if end - there < 1e-9 * (end - begin) else there
-        eq = equations.over(TimeStep(at, there, unknowns[:n]))
-        start = unknowns.copy()
-        start[:n] = eq.start(start[:n])[:n]  # fixed heads as they are now
-        start = eq.settled(start)
-        tried: list[NewtonRow] = []
-        found, balance, measure = _newton(
-            eq, start, rules.closure, rules.most_iterations, tried, rules.progress
-        )
-        rows.extend(tried)
-        if measure > rules.closure:
-            length *= 0.5
-            if length < 1e-3 * (end - begin):
-                words = f"the step from day {at:.6g} to {there:.6g}"
-                raise _stuck(eq, found, balance, measure, rules.closure, tried, words)
-            continue
-        unknowns, at = found, there
-        yield _record(eq, unknowns, balance, period), unknowns, measure
-        length *= 2.0 if len(tried) < 8 else 1.0
 
 
 def _refuse_levelless(model: Model, equations: FlowEquations) -> None:
@@ -305,13 +72,17 @@ def solve_flow(
     model: Model,
     *,
     first: ArrayLike | None = None,
+    order: Literal[1, 2] = 1,
+    head_error: float | None = None,
+    results: Literal["steps", "periods"] | ArrayLike = "steps",
+    steps: MutableSequence[FlowStep] | None = None,
     closure: float = 1e-8,
     most_iterations: int = 60,
     progress: Callable[[int, float], None] | None = None,
 ) -> FlowResult:
     """Solve for the heads, steady or through the periods of the model's schedule.
 
-    Steps in time are implicit Euler's: flows hold over a step and balance with the change of what is
+    Steps in time are implicit: flows hold over a step and balance with the change of what is
     stored. A step that does not converge is halved, and grows again.
 
     Parameters
@@ -322,6 +93,19 @@ def solve_flow(
         Heads to begin with, as `Grid.per_cell` takes them [m]. A steady solution does not depend on them: the
         ground surface if not given, and where Newton's method gets stuck from those given. A schedule whose
         first period is not steady begins from them.
+    order : {1, 2}
+        Of the steps in time: Euler's method, or two implicit stages of second order, each as dear as a step of
+        the first. A step in which a cell would be asked for more water than it holds, or given more than it
+        takes, as at a falling water table, is taken by Euler's method all the same.
+    head_error : float, optional
+        Take the steps of the schedule in as many shorter ones as it takes for each to err by less than this in
+        every head [m], as estimated from how far it is from a straight line.
+    results : {"steps", "periods"} or array_like of float
+        What to record: every step taken, one record a period, or one up to each of these times [days since the
+        start], on which steps then end. Heads are those at the end of a record, flows the means over it. Steady
+        periods are recorded always.
+    steps : mutable sequence of FlowStep, optional
+        Where records go as they are made, such as `inkhorn.files.StepFile`; a list if not given.
     closure : float
         Where to stop: the sum of absolute residuals of all cells over the largest of inflow, outflow and
         what passes through storage.
@@ -354,47 +138,88 @@ def solve_flow(
     >>> flow.head.values.ravel().round(6).tolist()
     [10.0, 9.5, 9.0, 8.5, 8.0]
     """
-    rules, rows = _Rules(closure, most_iterations, progress), list[NewtonRow]()
+    if order not in (1, 2):
+        raise InputError(f"order is {order!r}; expected 1 or 2.")
+    if head_error is not None:
+        check_positive("head_error", head_error, unit="m")
+    rules, rows = Rules(closure, most_iterations, progress), list[NewtonRow]()
     heads = first_heads(model) if first is None else model.grid.per_cell("first", first)
-    if model.schedule is None:
-        steady = FlowEquations(model)
-        _refuse_levelless(model, steady)
-        unknowns, balance = _settled(steady, heads, rules, rows, first is not None)
-        only = _record(steady, unknowns, balance, 0)
-        return FlowResult(model, (only,), _report(rows, [steady.closure(balance)], steady))
-    if first is None and not model.schedule.steady[0]:
-        raise InputError(
-            "the first period is not steady, so that heads must be given to begin with. Give `first`, or let the first "
-            "period be steady."
-        )
-    steps: list[FlowStep] = []
-    closures: list[float] = []
-    equations: FlowEquations | None = None
-    unknowns = np.empty(0)
-    for period in range(len(model.schedule)):
-        now = model.at_period(period)
-        equations = FlowEquations(now) if equations is None else equations.of(now)
-        begin, end = float(model.schedule.begins[period]), float(model.schedule.ends[period])
-        if model.schedule.steady[period]:
-            _refuse_levelless(now, equations)
-            unknowns, balance = _settled(
-                equations, heads if not steps else unknowns[: len(heads)], rules, rows, bool(steps)
+    records = list[FlowStep]() if steps is None else steps
+    closures = list[float]()
+    schedule = model.schedule
+    if schedule is None:
+        equations = FlowEquations(model)
+        _refuse_levelless(model, equations)
+        unknowns, balance = _settled(equations, heads, rules, rows, first is not None)
+        records.append(recorded(equations, unknowns, balance, 0, 0.0))
+        closures.append(equations.closure(balance))
+    else:
+        if first is None and not schedule.steady[0]:
+            raise InputError(
+                "the first period is not steady, so that heads must be given to begin with. Give `first`, or let the "
+                "first period be steady."
             )
-            steps.append(_record(equations, unknowns, balance, period, end))
+        asked, stepping = _recorded_at(model, results), Stepping(order, head_error)
+        equations = FlowEquations(model.at_period(0))
+        through = _through(model, equations, heads, asked, stepping, rules, rows, closures)
+        for record in joined(through, asked):
+            records.append(record)
+    return FlowResult(model, records, SolverReport(tuple(rows), max(closures), len(equations.free)))
+
+
+def _recorded_at(
+    model: Model, results: Literal["steps", "periods"] | ArrayLike
+) -> NDArray[np.float64] | None:
+    """Times up to which steps are joined; none where all are kept."""
+    assert model.schedule is not None
+    ends = np.asarray(model.schedule.ends)
+    if isinstance(results, str):
+        if results not in ("steps", "periods"):
+            raise InputError(f'results is "{results}"; expected "steps", "periods" or times in days.')
+        return None if results == "steps" else ends
+    times = np.unique(check_finite("results", np.atleast_1d(results), unit="days"))
+    outside = times[(times <= 0.0) | (times > ends[-1] * (1.0 + 1e-12))]
+    if len(outside):
+        raise InputError(
+            f"results asks for {outside[0]:g} days; expected times after the start and up to the end, {ends[-1]:g} days."
+        )
+    return times
+
+
+def _through(
+    model: Model,
+    equations: FlowEquations,
+    heads: NDArray[np.float64],
+    asked: NDArray[np.float64] | None,
+    stepping: Stepping,
+    rules: Rules,
+    rows: list[NewtonRow],
+    closures: list[float],
+) -> Iterator[FlowStep]:
+    """Go through the periods and yield what is recorded of every step; `closures` grows by one each."""
+    schedule = model.schedule
+    assert schedule is not None
+    unknowns: NDArray[np.float64] | None = None
+    for period in range(len(schedule)):
+        now = model.at_period(period)
+        equations = equations.of(now)
+        begin, end = float(schedule.begins[period]), float(schedule.ends[period])
+        if schedule.steady[period]:
+            _refuse_levelless(now, equations)
+            near = heads if unknowns is None else unknowns[: len(heads)]
+            unknowns, balance = _settled(equations, near, rules, rows, unknowns is not None)
             closures.append(equations.closure(balance))
+            yield recorded(equations, unknowns, balance, period, end)
             continue
-        unknowns = unknowns if steps else equations.start(heads)
-        for to in model.schedule.step_ends(period):
-            for step, found, measure in _stepped_through(
-                equations, unknowns, begin, float(to), period, rules, rows
-            ):
-                steps.append(step)
-                closures.append(measure)
-                unknowns = found
-            begin = float(to)
-    return FlowResult(model, tuple(steps), _report(rows, closures, equations))
-
-
-def _report(rows: list[NewtonRow], closures: list[float], equations: FlowEquations | None) -> SolverReport:
-    worst = max([*closures, 0.0])
-    return SolverReport(tuple(rows), worst, 0 if equations is None else len(equations.free))
+        if unknowns is None:
+            unknowns = equations.start(heads)
+        ends = schedule.step_ends(period)
+        if asked is not None:
+            ends = np.union1d(ends, asked[(asked > begin) & (asked < end)])
+            ends = ends[np.append(np.diff(ends) > 1e-9 * (end - begin), True)]
+        for record, found, measure in march(
+            equations, unknowns, begin, ends.tolist(), period, stepping, rules, rows
+        ):
+            closures.append(measure)
+            unknowns = found
+            yield record

@@ -484,6 +484,7 @@ def symmetric(indptr, indices, data, tolerance):  # type: ignore[no-untyped-def]
     """Whether every entry equals the one across the diagonal, against the diagonals of both; indices are unsigned."""
     n = len(indptr) - 1
     diagonal = np.zeros(n)
+    lower, upper = 0, 0
     for i in range(n):
         for t in range(indptr[i], indptr[i + 1]):
             if indices[t] == _U(i):
@@ -491,7 +492,8 @@ def symmetric(indptr, indices, data, tolerance):  # type: ignore[no-untyped-def]
     for i in range(n):
         for t in range(indptr[i], indptr[i + 1]):
             j = indices[t]
-            if j == _U(i) or data[t] == 0.0:
+            if j <= _U(i) or data[t] == 0.0:
+                lower += j < _U(i) and data[t] != 0.0
                 continue
             other = 0.0
             for s in range(indptr[j], indptr[j + _U(1)]):
@@ -500,7 +502,8 @@ def symmetric(indptr, indices, data, tolerance):  # type: ignore[no-untyped-def]
                     break
             if abs(data[t] - other) > tolerance * np.sqrt(diagonal[i] * diagonal[j]):
                 return False
-    return True
+            upper += other != 0.0
+    return lower == upper  # none stands below alone
 
 
 @njit(cache=True)
