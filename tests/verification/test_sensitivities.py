@@ -5,10 +5,12 @@ from __future__ import annotations
 import numpy as np
 import numpy.testing as npt
 import pytest
+import shapely
 
 import inkhorn as ik
 from inkhorn.calibration import head_sensitivities, observe
 from inkhorn.flow.equations import FlowEquations
+from tests.conftest import held, rain
 
 
 @pytest.fixture(scope="module")
@@ -57,7 +59,8 @@ def test_tangent_and_adjoint_agree(quillmere):
     gradient = sensitivity.adjoint(weights)
     assert set(gradient) == {
         "horizontal_conductivity", "vertical_conductivity", "fixed head.head", "river.conductance", "river.stage",
-        "drain.conductance", "drain.level", "well.rate", "recharge.rate",
+        "river.bed", "drain.conductance", "drain.level", "well.rate", "well.connection", "well.lowest_level",
+        "well.losses", "recharge.rate", "recharge.area",
     }  # fmt: skip
     change = {
         name: rng.normal(size=len(values)) * (np.abs(quillmere.model.input(name)) + 1e-3)
@@ -115,3 +118,100 @@ def test_more_parameters_than_observations_go_by_the_adjoint(quillmere, paramete
     by_adjoint = head_sensitivities(quillmere, parameters, few)
     by_tangent = head_sensitivities(quillmere, parameters, observations)[:3]
     npt.assert_allclose(by_adjoint, by_tangent, rtol=1e-6, atol=1e-9)
+
+
+def valley(steady: bool) -> ik.Model:
+    """Every kind of term in one, on a water table in two layers, through four months and a pause."""
+    rng = np.random.default_rng(7)
+    mesh = ik.voronoi(shapely.box(0, 0, 900, 600), size=110)
+    grid = ik.layered(mesh, [10.0, 4.0, -6.0])
+    n, top = mesh.n_cells, grid.uppermost
+    place = {
+        side: top[mesh.locate([x], [y])] for side, x, y in (("e", 850, 300), ("n", 450, 550), ("s", 450, 50))
+    }
+    wells = mesh.locate([300.0, 600.0], [300.0, 250.0])
+    terms = [
+        rain(grid, 8e-4),
+        held(place["e"], 7.5),
+        ik.terms.RiverTerm(cells=top[mesh.x < 90], conductance=40.0, stage=7.0, bed=6.6),
+        ik.terms.HeadDependentTerm(cells=n + np.flatnonzero(mesh.x > 800), conductance=5.0, head=7.3),
+        ik.terms.DrainTerm(cells=place["n"], conductance=15.0, level=6.2),
+        ik.terms.SpringTerm(cells=place["s"], conductance=15.0, level=6.5),
+        ik.terms.SeepageTerm(cells=top, conductance=50.0, level=10.0),
+        ik.terms.EvapotranspirationTerm(cells=top, rate=5e-4, area=grid.cells.area[top], surface=9.0, depth=3.1),
+        ik.terms.WellTerm(
+            cells=[*wells, *(n + wells)], feature=[0, 1, 0, 1], features=("a", "b"), connection=[9.0, 9.0, 20.0, 1.0],
+            rate=[-150.0, -200.0], lowest_level=[-4.0, 4.4], losses=1e-5,
+        ),
+    ]  # fmt: skip
+    pumped = np.outer([0.5, 1.0, 1.3, 0.2], [-150.0, -200.0])
+    return ik.Model(
+        grid, 3.0 * np.exp(0.5 * rng.normal(size=2 * n)), 0.3, specific_storage=1e-4, specific_yield=0.2, terms=terms,
+        schedule=ik.Schedule([30.0, 60.0, 90.0, 100.0], steps=[1, 2, 3, 1], steady=[steady, False, False, False]),
+        changes={
+            "well.rate": pumped,
+            "recharge.rate": 8e-4 * np.outer([1.0, 0.3, 0.1, 2.0], np.ones(n)),
+            "fixed head.head": np.array([[7.5], [7.4], [7.2], [7.3]]),
+        },
+    )  # fmt: skip
+
+
+@pytest.fixture(scope="module", params=[True, False], ids=["steady first", "from heads"])
+def in_time(request):
+    model = valley(request.param)
+    return ik.solve_flow(model, first=7.6, closure=1e-13)
+
+
+def test_tangent_and_adjoint_agree_in_time(in_time):
+    """The dot-product test over every input of every kind of term, storage and the heads to begin with."""
+    sensitivity, rng = ik.FlowSensitivity(in_time, tolerance=1e-13), np.random.default_rng(5)
+    model = in_time.model
+    weights = rng.normal(size=(len(in_time.steps), sensitivity.equations.n_unknowns))
+    gradient = sensitivity.adjoint(weights)
+    every = {f"{t.kind}.{name}" for t in model.terms for name in t.inputs}
+    properties = {"horizontal_conductivity", "vertical_conductivity", "specific_storage", "specific_yield"}
+    first = set() if in_time.steps[0].steady else {"first.heads"}
+    assert set(gradient) == every | properties | first
+    change = {name: rng.normal(size=v.shape) for name, v in gradient.items()}
+    backward = sum(np.sum(gradient[name] * change[name]) for name in gradient)
+    npt.assert_allclose(np.sum(weights * sensitivity.tangent(change)), backward, rtol=1e-10)
+    with pytest.raises(ik.InputError, match="weights have the shape"):
+        sensitivity.adjoint(weights[0])
+
+
+@pytest.mark.parametrize(
+    "name",
+    [
+        "horizontal_conductivity", "vertical_conductivity", "specific_storage", "specific_yield", "river.stage",
+        "recharge.rate", "fixed head.head", "well.rate", "well.lowest_level", "well.losses", "well.connection",
+        "evapotranspiration.depth", "evapotranspiration.surface", "drain.level", "first.heads",
+    ],
+)  # fmt: skip
+def test_sensitivities_in_time_equal_richardson_differences(in_time, name):
+    """Wells that run short, a water table and all: to 1e-6 of the largest."""
+    model, first = in_time.model, name == "first.heads"
+    if first and in_time.steps[0].steady:
+        return
+    values = np.full(model.grid.n_cells, 7.6) if first else model.changes.get(name, None)
+    values = model.input(name) if values is None else values
+    shape = 1.0 + 0.3 * np.sin(np.arange(values.size)).reshape(values.shape)
+    change = shape * (
+        0.1 if any(w in name for w in ("level", "head", "stage", "depth", "surface")) else values
+    )
+    exact = ik.FlowSensitivity(in_time, tolerance=1e-13).tangent({name: change})[:, : model.grid.n_cells]
+
+    def heads(step: float) -> np.ndarray:
+        moved = values + step * change
+        other = model if first else model.with_changes({name: moved})
+        flow = ik.solve_flow(other, first=moved if first else 7.6, closure=1e-13)
+        return np.array([s.heads for s in flow.steps])
+
+    step = 4e-3
+    d1, d2, d4 = ((heads(s) - heads(-s)) / (2 * s) for s in (step, step / 2, step / 4))
+    npt.assert_allclose(exact, (64.0 * d4 - 20.0 * d2 + d1) / 45.0, atol=1e-6 * np.abs(exact).max())
+
+
+def test_sensitivities_want_every_step():
+    flow = ik.solve_flow(valley(True), order=2)
+    with pytest.raises(ik.InputError, match="Solve with order=1"):
+        ik.FlowSensitivity(flow)

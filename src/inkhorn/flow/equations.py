@@ -204,6 +204,16 @@ class FlowEquations:
         drains, elastic = self.storativity
         return np.stack([drains * filled, elastic * self.cells.thickness * integral])
 
+    def stored_slopes(
+        self, heads: NDArray[np.float64]
+    ) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+        """Return the derivatives of the water stored by head [m²], specific yield [m³] and specific storage [m⁴]."""
+        filled, slope, integral = self._filled(np.ascontiguousarray(heads))
+        drains, elastic = self.storativity
+        volume = self.cells.volume
+        yields = np.zeros(len(heads)) if self.model.water_table.confined else volume * filled
+        return drains * slope + elastic * filled, yields, volume * self.cells.thickness * integral
+
     @property
     def storativity(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """Water that drains from a full cell [m³], and water stored by pressure per head while it is full [m²]."""
@@ -214,7 +224,7 @@ class FlowEquations:
             raise InputError(
                 f"transient flow needs {' and '.join(missing)}. Give them for every material (or to Model)."
             )
-        volume = self.cells.area * self.cells.thickness
+        volume = self.cells.volume
         return (
             np.zeros(len(volume)) if confined else model.specific_yield * volume,
             model.specific_storage * volume,

@@ -80,11 +80,14 @@ class FlowResult:
         In time.
     report : SolverReport
         How it was solved.
+    first : ndarray of float, (n_cells,)
+        Heads to begin with, fixed ones as given [m].
     """
 
     model: Model
     steps: Sequence[FlowStep]
     report: Any = field(repr=False)
+    first: NDArray[np.float64] = field(repr=False)
 
     def __repr__(self) -> str:
         heads = self.steps[-1].heads

@@ -164,7 +164,8 @@ def solve_flow(
         through = _through(model, equations, heads, asked, stepping, rules, rows, closures)
         for record in joined(through, asked):
             records.append(record)
-    return FlowResult(model, records, SolverReport(tuple(rows), max(closures), len(equations.free)))
+    report = SolverReport(tuple(rows), max(closures), len(equations.free))
+    return FlowResult(model, records, report, equations.start(heads)[: len(heads)])
 
 
 def _recorded_at(

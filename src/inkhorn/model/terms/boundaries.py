@@ -73,22 +73,31 @@ class RiverTerm(Term):
         check_nonnegative("river conductance", self.conductance, unit="m²/day")
         check_finite("river stage", self.stage, unit="m")
 
-    def evaluate(self, moment: Moment) -> Contribution:
+    def _drop(self, moment: Moment) -> tuple[Any, Any]:
+        """How far the stage stands above the head or the bed, and how fast that falls with the head."""
         head = moment.heads[self.cells]
         bed = np.where(
             np.isfinite(self.bed), self.bed, np.minimum(head, self.stage) - 1.0
         )  # no bed: never dry
         over, slope = ramp(head - bed, _BEND)
+        return self.stage - bed - over, slope
+
+    def evaluate(self, moment: Moment) -> Contribution:
+        drop, slope = self._drop(moment)
         return Contribution(
-            flow=self.conductance * (self.stage - bed - over),
+            flow=self.conductance * drop,
             flow_slope=Slope(np.arange(len(self.cells)), self.cells, -self.conductance * slope),
         )
 
     def by_input(self, moment: Moment) -> Mapping[str, Slope]:
         n = np.arange(len(self.cells))
-        flow = self.evaluate(moment).flow
-        per_conductance = flow / np.where(self.conductance > 0, self.conductance, np.inf)
-        return {"conductance": Slope(n, n, per_conductance), "stage": Slope(n, n, self.conductance)}
+        drop, slope = self._drop(moment)
+        by_bed = np.where(np.isfinite(self.bed), -self.conductance * (1.0 - slope), 0.0)
+        return {
+            "conductance": Slope(n, n, drop),
+            "stage": Slope(n, n, self.conductance),
+            "bed": Slope(n, n, by_bed),
+        }
 
 
 @dataclass(frozen=True, eq=False)
@@ -212,16 +221,16 @@ class EvapotranspirationTerm(Term):
         check_finite(f"{self.kind}: surface", self.surface, unit="m")
         check_positive(f"{self.kind}: depth", self.depth, unit="m")
 
-    def _share(self, moment: Moment) -> tuple[Any, Any]:
-        """Share of the greatest rate, and its slope by head."""
+    def _share(self, moment: Moment) -> tuple[Any, Any, Any]:
+        """Share of the greatest rate, its slope by head, and that of what stands above the extinction depth."""
         height = moment.heads[self.cells] - self.surface + self.depth
         bend = np.minimum(_BEND, 0.25 * self.depth)
         low, low_slope = ramp(height, bend)
         high, high_slope = ramp(height - self.depth, bend)
-        return (low - high) / self.depth, (low_slope - high_slope) / self.depth
+        return (low - high) / self.depth, (low_slope - high_slope) / self.depth, low_slope
 
     def evaluate(self, moment: Moment) -> Contribution:
-        share, slope = self._share(moment)
+        share, slope, _ = self._share(moment)
         most = self.rate * self.area
         return Contribution(
             flow=-most * share,
@@ -230,8 +239,10 @@ class EvapotranspirationTerm(Term):
 
     def by_input(self, moment: Moment) -> Mapping[str, Slope]:
         n = np.arange(len(self.cells))
-        share, slope = self._share(moment)
+        share, slope, low_slope = self._share(moment)
         return {
             "rate": Slope(n, n, -self.area * share),
+            "area": Slope(n, n, -self.rate * share),
             "surface": Slope(n, n, self.rate * self.area * slope),
+            "depth": Slope(n, n, self.rate * self.area * (share - low_slope) / self.depth),
         }

@@ -46,7 +46,7 @@ class RechargeTerm(Term):
 
     def by_input(self, moment: Moment) -> Mapping[str, Slope]:
         n = np.arange(len(self.cells))
-        return {"rate": Slope(n, n, self.area)}
+        return {"rate": Slope(n, n, self.area), "area": Slope(n, n, self.rate)}
 
 
 @dataclass(frozen=True, eq=False)
@@ -178,14 +178,20 @@ class WellTerm(Term):
     def by_input(self, moment: Moment) -> Mapping[str, Slope]:
         _, share, _ = self._parts(moment)
         n, wells = np.arange(len(self.cells)), np.arange(self.n_own)
-        by_k = self.connection * share * (moment.own[self.feature] - moment.heads[self.cells])
+        drop = share * (moment.own[self.feature] - moment.heads[self.cells])
+        got, got_slope = self.taken_share(moment.own)
+        out, back = np.concatenate([n, len(n) + self.feature]), np.concatenate([n, n])
+        by_k, by_connection = (
+            self.connection * drop,
+            moment.horizontal_conductivity[self.cells] * drop,
+        )
+        less = -self.rate * got_slope  # by what raises the level that is needed
         return {
-            HORIZONTAL: Slope(
-                np.concatenate([n, len(n) + self.feature]),
-                np.concatenate([self.cells, self.cells]),
-                np.concatenate([by_k, -by_k]),
-            ),
-            "rate": Slope(len(n) + wells, wells, self.taken_share(moment.own)[0]),
+            HORIZONTAL: Slope(out, self.cells[back], np.concatenate([by_k, -by_k])),
+            "connection": Slope(out, back, np.concatenate([by_connection, -by_connection])),
+            "rate": Slope(len(n) + wells, wells, got + 2.0 * self.losses * self.rate * less),
+            "lowest_level": Slope(len(n) + wells, wells, less),
+            "losses": Slope(len(n) + wells, wells, self.rate**2 * less),
         }
 
 
