@@ -15,6 +15,8 @@ import pytest
 import xarray as xr
 
 import inkhorn as ik
+from inkhorn.files import StepFile
+from inkhorn.flow import FlowStep
 from tests.conftest import tree
 
 
@@ -110,7 +112,7 @@ def test_a_disk_that_refuses_is_a_problem_of_the_run(first_project, command, mon
     code, _, err = command("run", first_project / "site.toml")
     assert code == 1
     assert "No space left on device" in err
-    assert list((first_project / "runs").iterdir()) == []
+    assert not (first_project / "runs").exists()
 
 
 def test_a_run_that_fails_leaves_nothing_half_written(first_project, command, monkeypatch):
@@ -121,7 +123,57 @@ def test_a_run_that_fails_leaves_nothing_half_written(first_project, command, mo
     code, _, err = command("run", first_project / "site.toml")
     assert code == 1
     assert "interrupted" in err
-    assert list((first_project / "runs").iterdir()) == []
+    assert not (first_project / "runs").exists()
+
+
+def test_a_run_through_time_that_is_stopped_goes_on_from_its_last_step(first_project, command, monkeypatch):
+    site = first_project / "site.toml"
+    text = (
+        site.read_text(encoding="utf-8").replace(
+            "porosity = 0.2", "specific_storage = 1e-5\nspecific_yield = 0.2\nporosity = 0.2"
+        )
+        + """
+[time]
+duration = "300 d"
+steps = 6
+order = 2
+results = ["50 d", "100 d", "200 d", "300 d"]
+"""
+    )
+    site.write_text(text, encoding="utf-8")
+    code, out, err = command("run", site)
+    assert (code, err) == (0, "")
+    assert "5 steps in time" in out  # a steady one first
+    straight = first_project / "runs" / "run-001"
+    append = StepFile.append
+
+    def stopped(self: StepFile, record: FlowStep) -> None:
+        if len(self) == 3:
+            raise KeyboardInterrupt
+        append(self, record)
+
+    with monkeypatch.context() as patch:
+        patch.setattr(StepFile, "append", stopped)
+        code, out, err = command("run", site)
+    assert code == 1
+    kept = first_project / "runs" / "stopped-001"
+    assert f"3 steps, up to day 100, are kept in {kept}" in out
+    code, out, err = command("run", site, "--go-on", kept)
+    assert (code, err) == (0, "")
+    assert "goes on after step 3, day 100" in out
+    model = ik.place(ik.read_site(site), ik.read_project(site).grid(None))
+    with (
+        StepFile(straight / "flow.nc", model) as one,
+        StepFile(straight.with_name("run-002") / "flow.nc", model) as two,
+    ):
+        assert [s.end for s in two] == [0.0, 50.0, 100.0, 200.0, 300.0]
+        for a, b in zip(one, two, strict=True):
+            npt.assert_array_equal(a.heads, b.heads)
+            npt.assert_array_equal(a.face_flow, b.face_flow)
+    code, _, err = command("run", site, "--go-on", straight)
+    assert (code, "has come to its end, day 300" in err) == (2, True)
+    code, _, err = command("run", site, "--go-on", first_project)
+    assert (code, "flow.nc" in err) == (2, True)
 
 
 def test_not_converging_is_a_problem_of_the_run(first_project, command, monkeypatch):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import h5py
 import numpy as np
 import numpy.testing as npt
 import pytest
@@ -209,3 +210,36 @@ def test_a_well_that_runs_short_does_not_hold_newtons_method_up():
     assert wells["less than asked [m³/day]"][0] > 50
     assert -7.0 < wells["level [m]"][0] < -6.0
     assert flow.report.iterations <= 8 * len(flow.steps)
+
+
+def test_records_in_a_file_are_those_in_memory(tmp_path):
+    model = basin(4)
+    here = ik.solve_flow(model)
+    with ik.StepFile(tmp_path / "flow.nc", model) as steps:
+        there = ik.solve_flow(model, steps=steps)
+        assert len(steps) == len(here.steps)
+        npt.assert_array_equal(there.head, here.head)
+        assert there.budgets().equals(here.budgets())
+        assert [s.end for s in steps[1:3]] == [s.end for s in here.steps[1:3]]
+        with pytest.raises(IndexError, match="there are 4 records"):
+            steps[4]
+    with h5py.File(tmp_path / "flow.nc", "a") as file:
+        file["joined_steps"][-1] = 0  # cut off as it was written
+    with ik.StepFile(tmp_path / "flow.nc", model) as steps:
+        assert len(steps) == 3
+        again = ik.solve_flow(model, steps=steps)
+        npt.assert_array_equal(again.steps[3].heads, here.steps[3].heads)
+    (tmp_path / "words.nc").write_text("words")
+    for name, other, message in (
+        ("flow.nc", ik.Model(strip(3), 1.0), "face; this model has|cell; this model has"),
+        ("words.nc", model, "Expected the flow.nc of a run"),
+    ):
+        with pytest.raises(ik.InputError, match=message):
+            ik.StepFile(tmp_path / name, other)
+
+
+def test_budgets_that_miss_too_much_are_told():
+    with pytest.warns(ik.InkhornWarning, match=r"the water budget of step \d misses .* %"):
+        ik.solve_flow(basin(3), closure=1e-4)
+    with pytest.raises(ik.ConvergenceError, match="Ask for a smaller `closure`"):
+        ik.solve_flow(basin(3), closure=0.3)

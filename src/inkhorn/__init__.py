@@ -10,8 +10,9 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from inkhorn import draw
     from inkhorn.calibration import LayerConductivity, RechargeMultiplier, calibrate, observe
-    from inkhorn.errors import ConvergenceError, InkhornError, InputError
+    from inkhorn.errors import ConvergenceError, InkhornError, InkhornWarning, InputError
     from inkhorn.files import (
+        StepFile,
         read_grid,
         read_mesh,
         read_model,
@@ -59,8 +60,9 @@ if TYPE_CHECKING:
 
 _HOMES = {
     "calibration": ("LayerConductivity", "RechargeMultiplier", "calibrate", "observe"),
-    "errors": ("ConvergenceError", "InkhornError", "InputError"),
+    "errors": ("ConvergenceError", "InkhornError", "InkhornWarning", "InputError"),
     "files": (
+        "StepFile",
         "read_grid",
         "read_mesh",
         "read_model",
@@ -122,6 +124,7 @@ __all__ = [
     "FlowSensitivity",
     "HeadDependent",
     "InkhornError",
+    "InkhornWarning",
     "InputError",
     "Layer",
     "LayerConductivity",
@@ -138,6 +141,7 @@ __all__ = [
     "Species",
     "Spreading",
     "Spring",
+    "StepFile",
     "Strata",
     "WaterTable",
     "Well",

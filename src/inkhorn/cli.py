@@ -164,13 +164,22 @@ def check(
 
 
 @app.command()
-def run(site: SiteFile, out: Out = None, grid: GridName = None, variant: VariantName = None) -> None:
+def run(
+    site: SiteFile,
+    out: Out = None,
+    grid: GridName = None,
+    variant: VariantName = None,
+    go_on: Annotated[
+        Path | None,
+        typer.Option("--go-on", help="Go on from this folder, of a run through time that was stopped."),
+    ] = None,
+) -> None:
     """Solve what a project asks for, into a new run folder: heads, budget, paths, plume, pictures."""
     from inkhorn.run import run_project
 
     project = _read(site, variant)
     with _told() as told:
-        folder, flow = run_project(project, out, told, grid=grid)
+        folder, flow = run_project(project, out, told, grid=grid, go_on=go_on)
     _print_frame(flow.budget(), "Water budget")
     typer.echo(f"Everything is in {folder}")
 

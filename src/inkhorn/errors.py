@@ -15,6 +15,7 @@ from numpy.typing import ArrayLike, NDArray
 __all__ = [
     "ConvergenceError",
     "InkhornError",
+    "InkhornWarning",
     "InputError",
     "check_finite",
     "check_nonnegative",
@@ -25,6 +26,10 @@ __all__ = [
 
 class InkhornError(Exception):
     """Anything Inkhorn raises on purpose."""
+
+
+class InkhornWarning(UserWarning):
+    """A result that stands, but should be looked at."""
 
 
 class InputError(InkhornError, ValueError):

@@ -7,7 +7,8 @@ import json
 import platform
 import re
 import shutil
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from importlib.metadata import version
@@ -28,9 +29,12 @@ from inkhorn.calibration import (
     residual_table,
 )
 from inkhorn.compare import Comparison
-from inkhorn.errors import InputError
+from inkhorn.errors import ConvergenceError, InputError
 from inkhorn.files import (
+    NewFolder,
     Project,
+    StepFile,
+    must_exist,
     new_folder,
     read_last_heads,
     write_concentration,
@@ -154,7 +158,10 @@ def _write_flow_results(folder: Path, flow: FlowResult, project: Project, run: R
             f"{row['well']} would run dry and takes {row['less than asked [m³/day]']:.4g} m³/day less than asked"
         )
     write_table(flow.report.frame(), folder / "solver.csv")
-    run.tell(f"water budget closes to {abs(budget.attrs['closing_error_percent']):.1e} %")
+    run.tell(
+        f"water budget closes to {flow.report.closing_error_percent:.1e} %"
+        + (f" in each of {len(flow.steps)} steps" if len(flow.steps) > 1 else "")
+    )
     present = set(flow.model.grid.cells.layer.tolist())
     for k, name in enumerate(flow.model.grid.layer_names):
         if k in present:
@@ -284,10 +291,61 @@ def _first_heads(project: Project, model: Model) -> Any:
     return None if project.first_heads is None else project.first_heads.at(cells.x, cells.y)
 
 
+@contextmanager
+def _stopping(
+    made: NewFolder, steps: StepFile | None, project: Project, run: Run, grid: str | None, done: int
+) -> Iterator[None]:
+    """Keep what a run through time has done where it is stopped, or does not converge."""
+    try:
+        yield
+    except (KeyboardInterrupt, ConvergenceError):
+        if steps is None or len(steps) <= done:
+            raise
+        count, reached = len(steps), steps.reached
+        steps.close()
+        _keep_inputs(made.path, project)
+        kept = made.keep(_run_name("stopped", project, grid))
+        asked = (f" --variant {project.variant}" if project.variant else "") + (
+            f" --grid {grid}" if grid else ""
+        )
+        run.tell(
+            f"{count} steps, up to day {reached:g}, are kept in {kept}. "
+            f"inkhorn run {project.path.name}{asked} --go-on {kept} goes on from there"
+        )
+        _keep_log(kept, run)
+        raise
+
+
+def _kept_steps(folder: Path, model: Model, go_on: Path | None, keep: bool) -> StepFile | None:
+    """Where the records of a run through time go: into a file, after those of a run that was stopped."""
+    if model.schedule is None or not (keep or go_on):
+        if go_on is not None:
+            raise InputError(f'"{go_on}" cannot be gone on from: this project is steady.')
+        return None
+    path = folder / "flow.nc"
+    if go_on is not None:
+        before = go_on / path.name
+        must_exist(before, ", which --go-on asks for")
+        shutil.copyfile(before, path)
+    steps = StepFile(path, model)
+    if steps.reached >= model.schedule.ends[-1]:
+        raise InputError(
+            f'"{go_on}" has come to its end, day {steps.reached:g}. There is nothing to go on with.'
+        )
+    return steps
+
+
 def run_project(
-    project: Project, out: Path | None = None, run: Run | None = None, *, grid: str | None = None
+    project: Project,
+    out: Path | None = None,
+    run: Run | None = None,
+    *,
+    grid: str | None = None,
+    go_on: Path | None = None,
 ) -> tuple[Path, FlowResult]:
     """Solve what a project asks for, with the values it states.
+
+    A run through time that is stopped, or does not converge, keeps its steps in a folder of their own.
 
     Parameters
     ----------
@@ -299,6 +357,8 @@ def run_project(
         Told how it goes.
     grid : str, optional
         One of the project's other grids, by name.
+    go_on : Path, optional
+        The folder of a run that was stopped: its steps are taken over, and the run goes on after the last.
 
     Returns
     -------
@@ -309,17 +369,36 @@ def run_project(
     run, parent = run or Run(), out or project.path.parent / "runs"
     model = _ready_model(project, grid, run)
     run.progress("solving for heads", None)
-    first = _first_heads(project, model)
-    flow = solve_flow(
-        model,
-        first=first,
-        progress=lambda k, left: run.progress(f"solving for heads, closure {left:.0e}", None),
-    )
-    heads = flow.steps[-1].heads
-    when = "steady heads" if model.schedule is None else f"{len(flow.steps)} steps in time; at the end heads"
-    run.tell(f"{when} from {heads.min():.2f} to {heads.max():.2f} m; {flow.report}")
+    first, time = _first_heads(project, model), project.asked.time
     with new_folder(parent, _run_name("run", project, grid)) as made:
         folder = made.path
+        steps = _kept_steps(folder, model, go_on, time is None or time.keep_flows)
+        done = 0 if steps is None else len(steps)
+        if steps is not None and done:
+            run.tell(f"goes on after step {done}, day {steps.reached:g}, of {go_on}")
+
+        def heard(k: int, left: float) -> None:
+            if steps is None or model.schedule is None:
+                run.progress(f"solving for heads, closure {left:.0e}", None)
+            else:
+                end = float(model.schedule.ends[-1])
+                run.progress(f"solving for heads, day {steps.reached:.0f} of {end:.0f}", steps.reached / end)
+
+        with _stopping(made, steps, project, run, grid, done):
+            flow = solve_flow(
+                model,
+                first=first,
+                steps=steps,
+                order=1 if time is None else time.order,
+                head_error=None if time is None else time.head_error,
+                results="steps" if time is None else time.results,
+                progress=heard,
+            )
+        heads = flow.steps[-1].heads
+        when = (
+            "steady heads" if model.schedule is None else f"{len(flow.steps)} steps in time; at the end heads"
+        )
+        run.tell(f"{when} from {heads.min():.2f} to {heads.max():.2f} m; {flow.report}")
         if project.site.bores:
             seen = observe(model)
             means = residual_table(flow, seen)
@@ -330,6 +409,10 @@ def run_project(
                 run.tell("no level of any bore was dipped while the run goes on")
             _write_levels(folder, flow, seen)
         _do_all(folder, flow, project, run, grid)
+        if steps is not None:
+            steps.close()
+    if steps is not None:
+        steps.path = made.goal / steps.path.name
     return made.goal, flow
 
 

@@ -8,8 +8,9 @@ from inkhorn.files.project import Project, read_project, read_site
 from inkhorn.files.rasters import read_raster
 from inkhorn.files.results import read_last_heads, write_concentration, write_flow, write_paths, write_table
 from inkhorn.files.shapes import Shape, read_shapes
+from inkhorn.files.steps import StepFile
 from inkhorn.files.tables import Table, read_table
-from inkhorn.files.whole import NewFolder, free_name, new_folder, written_whole
+from inkhorn.files.whole import NewFolder, free_name, must_exist, new_folder, written_whole
 
 __all__ = [
     "GridFile",
@@ -17,8 +18,10 @@ __all__ = [
     "NewFolder",
     "Project",
     "Shape",
+    "StepFile",
     "Table",
     "free_name",
+    "must_exist",
     "new_folder",
     "read_grid",
     "read_last_heads",

@@ -222,6 +222,12 @@ class TimePart(Part):
     Periods end where any value in time changes; and besides every day, week, month or year, or where the
     table `periods` says (columns end or date; steps, growth and steady if wanted). The run begins from a
     steady solution, or from `first_heads` (a surface), or from where the run in the folder `first_run` ended.
+
+    Steps are of the first `order` (Euler's method), or of the second. With `head_error` those of the schedule
+    are taken in as many shorter ones as it takes for each to err by less in every head. `results` keeps every
+    step, one record a period, or one up to each of some times after the start. Records with all flows go to
+    `flow.nc` as they are made, unless `keep_flows` is false: then they are held in memory, and only heads are
+    written.
     """
 
     start: Date | None = None
@@ -237,6 +243,10 @@ class TimePart(Part):
     first_heads: SurfacePart | None = None
     first_run: str | None = None
     warm_up_years: int = Field(default=0, ge=0, le=100)
+    order: Literal[1, 2] = 1
+    head_error: Length | None = None
+    results: Literal["steps", "periods"] | list[Time] = "steps"
+    keep_flows: bool = True
 
     @model_validator(mode="after")
     def _ends(self) -> TimePart:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,41 +24,52 @@ __all__ = ["read_last_heads", "write_concentration", "write_flow", "write_paths"
 
 
 def _write(data: xr.Dataset, path: Path) -> None:
-    packed = {name: {"zlib": True, "complevel": 4} for name, v in data.data_vars.items() if v.ndim > 1}
     with written_whole(path) as beside:
-        data.to_netcdf(beside, engine="h5netcdf", encoding=packed)
+        data.to_netcdf(beside, engine="h5netcdf", encoding=_packed(data))
+
+
+def _packed(data: xr.Dataset) -> dict[Any, dict[str, Any]]:
+    return {name: {"zlib": True, "complevel": 4} for name, v in data.data_vars.items() if v.ndim > 1}
 
 
 def write_flow(flow: FlowResult, path: Path) -> None:
-    """Write heads, saturation, and the layers' elevations as NetCDF (CF conventions)."""
+    """Write heads, saturation, and the layers' elevations as NetCDF (CF conventions), step by step."""
+    import h5netcdf
     import xarray as xr
 
-    grid = flow.model.grid
+    grid, schedule = flow.model.grid, flow.model.schedule
     dims, coords = grid.coordinates()
+    elevations = {
+        "top": (dims, grid.to_block(grid.cells.top), {"units": "m", "long_name": "top of the layer"}),
+        "bottom": (dims, grid.to_block(grid.cells.bottom), {"units": "m", "long_name": "base of the layer"}),
+    }
+    first = FlowResult(flow.model, [flow.steps[0]], None, flow.first)
     data = xr.Dataset(
-        {
-            "head": flow.head,
-            "saturation": flow.saturation,
-            "top": (dims, grid.to_block(grid.cells.top), {"units": "m", "long_name": "top of the layer"}),
-            "bottom": (
-                dims,
-                grid.to_block(grid.cells.bottom),
-                {"units": "m", "long_name": "base of the layer"},
-            ),
-        },
+        {"head": first.head, "saturation": first.saturation, **elevations},
         coords=coords,
         attrs={"Conventions": "CF-1.11", "title": flow.model.name, "source": "Inkhorn, flow"},
     )
     data["steady"] = data["steady"].astype("int8")
-    schedule = flow.model.schedule
     if schedule is not None:  # CF: flows hold over the step, heads are those at its end
-        bounds = np.array([[s.start, s.end] for s in flow.steps])
-        data["time_bounds"] = (("time", "bound"), bounds)
+        data["time_bounds"] = (("time", "bound"), np.array([[flow.steps[0].start, flow.steps[0].end]]))
         data["time"].attrs["bounds"] = "time_bounds"
         if schedule.start is not None:
             start = str(schedule.start).replace("T", " ")
             data["time"].attrs |= {"units": f"days since {start}", "calendar": "proleptic_gregorian"}
-    _write(data, path)
+    packed = _packed(data)
+    for name in ("head", "saturation"):
+        packed[name]["chunksizes"] = data[name].shape
+    with written_whole(path) as beside:
+        data.to_netcdf(beside, engine="h5netcdf", encoding=packed, unlimited_dims=["time"])
+        with h5netcdf.File(beside, "a") as file:
+            file.resize_dimension("time", len(flow.steps))
+            for k in range(1, len(flow.steps)):
+                step = flow.steps[k]
+                file["time"][k], file["steady"][k] = step.end, int(step.steady)
+                file["head"][k] = grid.to_block(step.heads)
+                file["saturation"][k] = grid.to_block(flow.filled(k))
+                if schedule is not None:
+                    file["time_bounds"][k] = (step.start, step.end)
 
 
 def read_last_heads(path: Path, grid: Grid) -> NDArray[np.float64]:

@@ -21,6 +21,12 @@ class NewFolder:
     path: Path
     goal: Path
 
+    def keep(self, name: str) -> Path:
+        """Keep the folder as it is now, under another name and its next free number, and return where."""
+        self.goal = _numbered(self.path.parent, name)
+        os.rename(self.path, self.goal)
+        return self.goal
+
 
 def must_exist(path: Path, asked: str = "") -> None:
     """Refuse a file that is not there; `asked` says who names it."""
@@ -49,12 +55,20 @@ def written_whole(path: Path) -> Iterator[Path]:
         beside.unlink(missing_ok=True)
 
 
+def _numbered(parent: Path, name: str) -> Path:
+    number = 1
+    while (goal := parent / f"{name}-{number:03d}").exists():
+        number += 1
+    return goal
+
+
 @contextmanager
 def new_folder(parent: Path, name: str) -> Iterator[NewFolder]:
     """Give a folder to fill; it becomes ``parent/name-001`` (the next free number) only if all went well.
 
     Nothing that exists is touched.
     """
+    new = not parent.exists()
     try:
         parent.mkdir(parents=True, exist_ok=True)
     except OSError as problem:
@@ -66,10 +80,8 @@ def new_folder(parent: Path, name: str) -> Iterator[NewFolder]:
     folder = NewFolder(beside, beside)
     try:
         yield folder
-        number = 1
-        while (goal := parent / f"{name}-{number:03d}").exists():
-            number += 1
-        os.rename(beside, goal)
-        folder.goal = goal
+        folder.keep(name)
     finally:
         shutil.rmtree(beside, ignore_errors=True)
+        if new and not any(parent.iterdir()):
+            parent.rmdir()

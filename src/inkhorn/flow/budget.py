@@ -15,7 +15,7 @@ from inkhorn.model import Model
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["across_line", "budget_table"]
+__all__ = ["across_line", "budget_table", "closing_error"]
 
 IN, OUT = "in [m³/day]", "out [m³/day]"
 
@@ -31,6 +31,13 @@ def _storage(step: Any) -> list[tuple[str, NDArray[np.float64]]]:
     elastic = step.storage_change - step.drainage
     drained = [("storage, drainage", step.drainage)] if step.drainage.any() else []
     return [("storage, elastic", elastic), *drained]
+
+
+def closing_error(step: Any) -> float:
+    """Return what is missing from the water budget of a step, of the larger total [%]."""
+    flows = np.concatenate([np.zeros(1), *step.term_flow, -step.storage_change])
+    larger = max(flows[flows > 0].sum(), -flows[flows < 0].sum())
+    return float(100.0 * flows.sum() / larger) if larger else 0.0
 
 
 def _by_term(model: Model, step: Any) -> Iterator[dict[str, Any]]:

@@ -456,3 +456,12 @@ class FlowEquations:
         c = self.cells
         layer = self.model.grid.layer_names[c.layer[unknown]]
         return f'cell {unknown} of layer "{layer}" at x={c.x[unknown]:.6g}, y={c.y[unknown]:.6g}'
+
+    def features_at(self, unknown: int) -> str:
+        """Return the features that meet a cell, in brackets; nothing where there are none."""
+        met = [
+            f"{term.kind} {term.features[k]}".strip()
+            for term in self.model.terms
+            for k in np.unique(term.feature[term.cells == unknown])
+        ]
+        return f" ({', '.join(met)})" if met else ""

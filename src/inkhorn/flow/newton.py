@@ -20,6 +20,7 @@ __all__ = ["NewtonRow", "Rules", "SolverReport", "newton", "stuck"]
 
 _REMEMBERED = 4  # residuals that a step is measured against: cells that switch may raise it for a while
 _BOLD = 15  # steps after which none may raise it any more
+_SWINGS = 10  # steps in which a place that changes most again and again is said to swing
 _COARSE = 0.001  # share of the residual that a linear solve may leave, at most
 _RAISED = 10.0  # and by how much until then: a full step that raises it mostly leads on, a short one does not
 
@@ -40,6 +41,8 @@ class NewtonRow:
         Share of the full step that was taken.
     linear_iterations : int
         0 where the matrix was factored.
+    until : float
+        End of the step in time [days since the start]; 0 where it is steady.
     """
 
     closure: float
@@ -47,15 +50,29 @@ class NewtonRow:
     place: str
     damping: float
     linear_iterations: int
+    until: float = 0.0
 
 
 @dataclass(frozen=True)
 class SolverReport:
-    """How a solution was reached."""
+    """How a solution was reached.
+
+    Attributes
+    ----------
+    rows : tuple of NewtonRow
+        Every step of Newton's method.
+    closure : float
+        The worst of all steps in time: the sum of absolute residuals over the turnover.
+    unknowns : int
+        That were solved for.
+    closing_error_percent : float
+        The worst of all water budgets: inflow less outflow and storage, over the larger.
+    """
 
     rows: tuple[NewtonRow, ...]
     closure: float
     unknowns: int
+    closing_error_percent: float = 0.0
 
     @property
     def iterations(self) -> int:
@@ -70,6 +87,7 @@ class SolverReport:
             [
                 {
                     "step": k + 1,
+                    "until [day]": r.until,
                     "closure": r.closure,
                     "largest change [m]": r.largest_change,
                     "where": r.place,
@@ -161,7 +179,8 @@ def newton(
         change = np.abs(unknowns - before)[free]
         largest = int(np.argmax(change))
         place = equations.name_of(int(free[largest]))
-        rows.append(NewtonRow(measure, float(change[largest]), place, damping, system.iterations))
+        until = 0.0 if equations.step is None else equations.step.end
+        rows.append(NewtonRow(measure, float(change[largest]), place, damping, system.iterations, until))
         if rules.progress is not None:
             rules.progress(len(rows), measure)
     return unknowns, balance, measure
@@ -179,10 +198,17 @@ def stuck(
     """The error of a balance that does not close: how far it is, and where it is worst."""
     free = equations.free
     worst = int(free[np.argmax(np.abs(balance.residual[free]))])
+    lately = [r.place for r in rows[-_SWINGS:]]
+    most = max(lately, key=lately.count, default="-")
+    swings = (
+        f"heads swing at {most}, where {lately.count(most)} of the last {len(lately)} steps changed most"
+        if lately.count(most) > 2
+        else f"the last step changed most at {lately[-1] if lately else '-'}"
+    )
     return ConvergenceError(
         f"{what} did not close: {measure:.1e} after {len(rows)} Newton steps, asked for "
         f"{closure:.0e}. The worst balance, {balance.residual[worst]:.3g} m³/day, is at "
-        f"{equations.name_of(worst)}; the last step changed most at {rows[-1].place if rows else '-'}. "
+        f"{equations.name_of(worst)}{equations.features_at(worst)}; {swings}. "
         "Look there for thin cells, wells in drying cells or strong contrasts; other first heads, or a "
         "larger `smoothing` of the water table, may help.",
         iterations=len(rows),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Protocol
 
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     import pandas as pd
     import xarray as xr
 
-__all__ = ["FlowResult", "FlowStep"]
+__all__ = ["FlowResult", "FlowStep", "StepStore"]
 
 
 @dataclass(frozen=True, eq=False)
@@ -64,8 +64,17 @@ class FlowStep:
     joins: int = 1
 
 
-class _Report(Protocol):
-    def frame(self) -> pd.DataFrame: ...
+class StepStore(Protocol):
+    """Where records of steps go as they are made, and are read from."""
+
+    def append(self, record: FlowStep, /) -> None:
+        """Add a record after the last."""
+
+    def __len__(self) -> int: ...
+
+    def __getitem__(self, index: int, /) -> FlowStep: ...
+
+    def __iter__(self) -> Iterator[FlowStep]: ...
 
 
 @dataclass(frozen=True, eq=False)
@@ -76,7 +85,7 @@ class FlowResult:
     ----------
     model : Model
         What was solved.
-    steps : sequence of FlowStep
+    steps : list of FlowStep or as `inkhorn.StepFile`
         In time.
     report : SolverReport
         How it was solved.
@@ -85,7 +94,7 @@ class FlowResult:
     """
 
     model: Model
-    steps: Sequence[FlowStep]
+    steps: StepStore
     report: Any = field(repr=False)
     first: NDArray[np.float64] = field(repr=False)
 

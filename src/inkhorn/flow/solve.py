@@ -2,22 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, MutableSequence
-from dataclasses import replace
+import warnings
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from inkhorn.errors import InputError, check_finite, check_positive
+from inkhorn.errors import ConvergenceError, InkhornWarning, InputError, check_finite, check_positive
+from inkhorn.flow.budget import closing_error
 from inkhorn.flow.equations import Balance, FlowEquations
 from inkhorn.flow.march import Stepping, joined, march, recorded
 from inkhorn.flow.newton import NewtonRow, Rules, SolverReport, newton, stuck
-from inkhorn.flow.result import FlowResult, FlowStep
+from inkhorn.flow.result import FlowResult, FlowStep, StepStore
 from inkhorn.model import Model, levelless_cells
 
 __all__ = ["solve_flow"]
 
+_MUCH, _TOO_MUCH = (
+    1e-4,
+    0.1,
+)  # of its turnover that a water budget may miss before it is said, and refused [%]
 _EASED = (0.5, 0.2, 0.08, 0.03)  # smoothing of the water table on the way to a hard solution
 
 
@@ -68,6 +74,40 @@ def _refuse_levelless(model: Model, equations: FlowEquations) -> None:
         )
 
 
+@dataclass
+class _Missing:
+    """What the water budgets miss at worst, and where [%]."""
+
+    worst: float = 0.0
+    step: int = 0
+    count: int = 0
+
+    def of(self, record: FlowStep, closure: float) -> FlowStep:
+        """Look at a record and hand it on; one that is closed to rounding misses nothing."""
+        self.count += 1
+        error = abs(closing_error(record))
+        if closure > 0.0 and error > self.worst:
+            self.worst, self.step = error, self.count
+        return record
+
+    def complain(self) -> None:
+        """Warn of a budget that misses too much for comfort, and refuse one that misses more.
+
+        Raises
+        ------
+        ConvergenceError
+            Above a tenth of a per cent.
+        """
+        words = (
+            f"the water budget of step {self.step} misses {self.worst:.2g} % of its turnover. Ask for a smaller "
+            "`closure`."
+        )
+        if self.worst > _TOO_MUCH:
+            raise ConvergenceError(words)
+        if self.worst > _MUCH:
+            warnings.warn(words, InkhornWarning, stacklevel=3)
+
+
 def solve_flow(
     model: Model,
     *,
@@ -75,7 +115,7 @@ def solve_flow(
     order: Literal[1, 2] = 1,
     head_error: float | None = None,
     results: Literal["steps", "periods"] | ArrayLike = "steps",
-    steps: MutableSequence[FlowStep] | None = None,
+    steps: StepStore | None = None,
     closure: float = 1e-8,
     most_iterations: int = 60,
     progress: Callable[[int, float], None] | None = None,
@@ -104,8 +144,9 @@ def solve_flow(
         What to record: every step taken, one record a period, or one up to each of these times [days since the
         start], on which steps then end. Heads are those at the end of a record, flows the means over it. Steady
         periods are recorded always.
-    steps : mutable sequence of FlowStep, optional
-        Where records go as they are made, such as `inkhorn.files.StepFile`; a list if not given.
+    steps : list of FlowStep, or as `inkhorn.StepFile`, optional
+        Where records go as they are made; a list if not given. If it holds some already, those of a run of the
+        same model that was stopped, the run goes on after the last of them.
     closure : float
         Where to stop: the sum of absolute residuals of all cells over the largest of inflow, outflow and
         what passes through storage.
@@ -126,7 +167,9 @@ def solve_flow(
         If nothing fixes the level of the water in a steady period; if heads to begin with, or a storage
         property, are missing.
     ConvergenceError
-        If the closure is not reached; it says where the residual is worst and carries the last state.
+        If the closure is not reached; it says where the residual is worst, which heads swing, and carries the last
+        state. With a wide `closure`, if the water budget of a step misses more than 0.1 % of its turnover; from
+        0.0001 % on there is an `InkhornWarning`.
 
     Examples
     --------
@@ -144,27 +187,29 @@ def solve_flow(
         check_positive("head_error", head_error, unit="m")
     rules, rows = Rules(closure, most_iterations, progress), list[NewtonRow]()
     heads = first_heads(model) if first is None else model.grid.per_cell("first", first)
-    records = list[FlowStep]() if steps is None else steps
-    closures = list[float]()
+    records: StepStore = list[FlowStep]() if steps is None else steps
+    closures, missing = list[float](), _Missing()
     schedule = model.schedule
     if schedule is None:
         equations = FlowEquations(model)
         _refuse_levelless(model, equations)
         unknowns, balance = _settled(equations, heads, rules, rows, first is not None)
-        records.append(recorded(equations, unknowns, balance, 0, 0.0))
         closures.append(equations.closure(balance))
+        records.append(missing.of(recorded(equations, unknowns, balance, 0, 0.0), closures[-1]))
     else:
-        if first is None and not schedule.steady[0]:
+        done = records[len(records) - 1] if len(records) else None
+        if first is None and done is None and not schedule.steady[0]:
             raise InputError(
                 "the first period is not steady, so that heads must be given to begin with. Give `first`, or let the "
                 "first period be steady."
             )
         asked, stepping = _recorded_at(model, results), Stepping(order, head_error)
         equations = FlowEquations(model.at_period(0))
-        through = _through(model, equations, heads, asked, stepping, rules, rows, closures)
+        through = _through(model, equations, heads, done, asked, stepping, rules, rows, closures)
         for record in joined(through, asked):
-            records.append(record)
-    report = SolverReport(tuple(rows), max(closures), len(equations.free))
+            records.append(missing.of(record, closures[-1]))
+    report = SolverReport(tuple(rows), max(closures, default=0.0), len(equations.free), missing.worst)
+    missing.complain()
     return FlowResult(model, records, report, equations.start(heads)[: len(heads)])
 
 
@@ -191,20 +236,28 @@ def _through(
     model: Model,
     equations: FlowEquations,
     heads: NDArray[np.float64],
+    done: FlowStep | None,
     asked: NDArray[np.float64] | None,
     stepping: Stepping,
     rules: Rules,
     rows: list[NewtonRow],
     closures: list[float],
 ) -> Iterator[FlowStep]:
-    """Go through the periods and yield what is recorded of every step; `closures` grows by one each."""
+    """Go through the periods and yield what is recorded of every step; `closures` grows by one each.
+
+    What was done before is not done again.
+    """
     schedule = model.schedule
     assert schedule is not None
-    unknowns: NDArray[np.float64] | None = None
-    for period in range(len(schedule)):
+    unknowns = None if done is None else np.concatenate([done.heads, done.own])
+    for period in range(0 if done is None else done.period, len(schedule)):
+        begin, end = float(schedule.begins[period]), float(schedule.ends[period])
+        if done is not None and done.period == period:
+            begin = done.end
+            if done.steady or end - begin < 1e-9 * max(end, 1.0):
+                continue
         now = model.at_period(period)
         equations = equations.of(now)
-        begin, end = float(schedule.begins[period]), float(schedule.ends[period])
         if schedule.steady[period]:
             _refuse_levelless(now, equations)
             near = heads if unknowns is None else unknowns[: len(heads)]
@@ -215,6 +268,7 @@ def _through(
         if unknowns is None:
             unknowns = equations.start(heads)
         ends = schedule.step_ends(period)
+        ends = ends[ends > begin + 1e-9 * max(end, 1.0)]
         if asked is not None:
             ends = np.union1d(ends, asked[(asked > begin) & (asked < end)])
             ends = ends[np.append(np.diff(ends) > 1e-9 * (end - begin), True)]
