@@ -85,6 +85,7 @@ def block(
     solid = Poly3DCollection(
         faces + walls, facecolors=np.array(shades + wall_shades), edgecolors=(0, 0, 0, 0.25), linewidths=0.2
     )
+    ax.autoscale(enable=False)  # limits are set below; corners that shorter faces lack would count as data
     ax.add_collection3d(solid)
     west, south, east, north = shapely.total_bounds(mesh.polygons())
     low, high = float(cells.bottom.min()), float(cells.top.max())
