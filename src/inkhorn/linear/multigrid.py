@@ -19,6 +19,10 @@ Single = NDArray[np.float32]
 Index = NDArray[np.int32]
 
 _COARSEST = 4  # columns
+_WEAK = 0.01  # share of the strongest coupling among partners below which a column is not joined with them
+_FURTHER = (
+    1.1  # pairs along one direction: a little weaker still, for corrections that are constant on each pair
+)
 _STRONG = 3.0  # how much stronger one direction of a grid must be for it to be coarsened alone
 
 
@@ -57,8 +61,16 @@ def _rectangles(graph: Graph, weight: Single) -> tuple[NDArray[np.int64], int, t
         column if by_column > _STRONG * by_row else column // 2,
     )
     width = int(column.max()) + 1
-    place, group = np.unique(row.astype(np.int64) * width + column, return_inverse=True)
-    return group, len(place), ((place // width).astype(np.int32), (place % width).astype(np.int32))
+    place = row.astype(np.int64) * width + column
+    # columns that hang on to others far more weakly than their partners do make a group of their own
+    strongest = np.zeros(len(graph))
+    np.maximum.at(strongest, of, weight)
+    of_all = np.zeros(int(place.max()) + 1)
+    np.maximum.at(of_all, place, strongest)
+    weak = strongest < _WEAK * of_all[place]
+    key, group = np.unique(2 * place + weak, return_inverse=True)
+    place = key // 2
+    return group, len(key), ((place // width).astype(np.int32), (place % width).astype(np.int32))
 
 
 def _twos(graph: Graph, weight: Single) -> tuple[NDArray[np.int64], int]:
@@ -94,7 +106,8 @@ def _bridged(
     near = np.clip(along / np.where(square > 0.0, square, 1.0), 0.1, 1.0)
     total = weight + 0.5 * (bound[of] + bound[to])
     loose = np.minimum(2.0 * weight / np.where(total > 0.0, total, 1.0), 1.0)
-    return np.where(square > 0.0, 1.0 - (1.0 - near) * loose, 1.0).astype(np.float32)
+    further = _FURTHER if len(coarse) > 0.4 * len(graph) else 1.0
+    return np.where(square > 0.0, 1.0 - further * (1.0 - near) * loose, 1.0).astype(np.float32)
 
 
 def _coarser(level: _Level) -> _Level | None:
