@@ -63,9 +63,10 @@ def _rectangles(graph: Graph, weight: Single) -> tuple[NDArray[np.int64], int, t
     width = int(column.max()) + 1
     place = row.astype(np.int64) * width + column
     # columns that hang on to others far more weakly than their partners do make a group of their own
-    strongest = np.zeros(len(graph))
-    np.maximum.at(strongest, of, weight)
-    of_all = np.zeros(int(place.max()) + 1)
+    strongest, of_all = np.zeros(len(graph), np.float32), np.zeros(int(place.max()) + 1, np.float32)
+    beside = np.flatnonzero(np.diff(graph.start))
+    if len(beside):
+        strongest[beside] = np.maximum.reduceat(weight, graph.start[beside])
     np.maximum.at(of_all, place, strongest)
     weak = strongest < _WEAK * of_all[place]
     key, group = np.unique(2 * place + weak, return_inverse=True)
