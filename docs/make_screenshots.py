@@ -78,8 +78,14 @@ def main() -> None:
         shutil.copyfile(folder / "both" / "comparison-001" / "heads_at_bores.png", HERE / "compare.png")
         for words, kept in DRAWN.items():
             said(folder, "draw", *words, "--out", str(HERE / kept))
-        said(folder, "run", SITE, "--variant", "seasons")
-        shutil.copyfile(folder / "quillmere" / "runs" / "run-seasons-001" / "levels.png", HERE / "levels.png")
+        seasons, run = (
+            folder / "quillmere" / "runs" / "run-seasons-001",
+            said(folder, "run", SITE, "--variant", "seasons"),
+        )
+        shutil.copyfile(seasons / "levels.png", HERE / "levels.png")
+        history = (seasons / "solver.csv").read_text(encoding="utf-8").splitlines()
+        shown = "\n".join(["", "$ tail -6 quillmere/runs/run-seasons-001/solver.csv", *history[-6:]])
+        picture_of_terminal(run + shown, HERE / "run.png")
         good = said(folder, "check", "quillmere/site.toml")
         site = folder / "quillmere" / "site.toml"
         text = site.read_text(encoding="utf-8")

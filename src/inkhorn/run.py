@@ -399,6 +399,12 @@ def run_project(
             "steady heads" if model.schedule is None else f"{len(flow.steps)} steps in time; at the end heads"
         )
         run.tell(f"{when} from {heads.min():.2f} to {heads.max():.2f} m; {flow.report}")
+        if model.schedule is not None and flow.report.rows:
+            hardest = flow.report.frame()["until [day]"].value_counts()
+            run.tell(
+                f"{hardest.mean():.1f} Newton steps a step in time, at most {hardest.iloc[0]}, in the one up to day "
+                f"{hardest.index[0]:g}; solver.csv has them all"
+            )
         if project.site.bores:
             seen = observe(model)
             means = residual_table(flow, seen)
