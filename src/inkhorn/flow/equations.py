@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from copy import copy
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
@@ -19,7 +19,7 @@ from inkhorn.errors import InputError
 from inkhorn.flow.pattern import Pattern
 from inkhorn.linear import Columns
 from inkhorn.model import Model
-from inkhorn.model.terms import Contribution, Moment, Term
+from inkhorn.model.terms import Contribution, Moment, Slope, Term
 from inkhorn.space import RectangularMesh
 
 __all__ = ["Balance", "FlowEquations", "TimeStep"]
@@ -114,6 +114,7 @@ class FlowEquations:
         self.model = model
         self.step: TimeStep | None = None
         self.stored_before = np.empty(0)
+        self.entry_weight: tuple[NDArray[np.float64], ...] | None = None
         self.cells, faces = model.grid.cells, model.grid.faces
         n, self.first, self.second = len(self.cells), faces.cells[:, 0], faces.cells[:, 1]
         self.rows = model.face_rows()
@@ -168,6 +169,13 @@ class FlowEquations:
         other = copy(self)
         other.step = step
         other.stored_before = step.stored.sum(axis=0)
+        return other
+
+    def weighted(self, face: NDArray[np.float64], entry: tuple[NDArray[np.float64], ...]) -> FlowEquations:
+        """Return the same equations with the flow of every face, and of every entry of each term, times a weight."""
+        other = copy(self)
+        other.rows = replace(self.rows, conductance=face * self.rows.conductance)
+        other.floors, other.entry_weight = other._floors(), entry
         return other
 
     def of(self, model: Model) -> FlowEquations:
@@ -377,8 +385,15 @@ class FlowEquations:
         storage, storage_slope = self._storage(heads, filled, filled_slope, integral)
         residual[:n] -= storage
         contributions = []
-        for (term, moment), first in zip(self.moments(unknowns), self.first_own[:-1], strict=True):
+        weights = self.entry_weight or (None,) * len(self.model.terms)
+        for (term, moment), first, weight in zip(
+            self.moments(unknowns), self.first_own[:-1], weights, strict=True
+        ):
             answer = term.evaluate(moment)
+            if weight is not None:
+                row, column, value = answer.flow_slope
+                slopes = Slope(row, column, weight[row] * value)
+                answer = replace(answer, flow=weight * answer.flow, flow_slope=slopes)
             contributions.append(answer)
             residual[:n] += np.bincount(term.cells, answer.flow, n)
             residual[first : first + term.n_own] = answer.own_residual

@@ -106,47 +106,107 @@ def _step(
     """
     n, length, begun = len(equations.cells), end - begin, len(rows)
     heads, stored = unknowns[:n], equations.stored(unknowns[:n])
-    flows: list[tuple[float, FlowEquations, Balance]] = []
-    first: Array | None = None
-    at, before, worst = unknowns, TimeStep(begin, end, stored), 0.0
+    at, middle, worst, share = unknowns, None, 0.0, 1.0
+    last, last_step = equations, TimeStep(begin, end, stored)
     if order == 2:
-        middle = TimeStep(begin, begin + _GAMMA * length, stored)
-        stage, at, balance, worst = _stage(equations, unknowns, middle, rules, rows)
-        ahead = stored + (1.0 / _GAMMA - 1.0) * (equations.stored(at[:n]) - stored)
-        if _holds(equations, ahead[0]):
-            flows.append((1.0 - _GAMMA, stage, balance))
-            first, before = at[:n], TimeStep(end - _GAMMA * length, end, ahead)
-    stage, found, balance, measure = _stage(equations, at, before, rules, rows)
-    flows.append((1.0 - sum(share for share, *_ in flows), stage, balance))
+        half = TimeStep(begin, begin + _GAMMA * length, stored)
+        stage, at, balance, worst = _stage(equations, unknowns, half, rules, rows)
+        middle = _Middle.of(stage, at[:n], balance, stored, length)
+        share, last = (
+            _GAMMA,
+            equations.weighted(middle.face / _GAMMA, tuple(w / _GAMMA for w in middle.entry)),
+        )
+        last_step = TimeStep(end - _GAMMA * length, end, middle.ahead)
+    stage, found, balance, measure = _stage(last, at, last_step, rules, rows)
     now = found[:n]
-    if first is None:  # half of what the change of slope makes
+    face_flow = share * balance.face_flow
+    term_flow = [share * answer.flow for answer in balance.contributions]
+    if middle is None:  # half of what the change of slope makes
         foreseen = 0.5 * (now + heads + (0.0 if slope is None else length * slope))
     else:  # what Euler's method alone would say
-        foreseen = heads + (first - heads) / _GAMMA
+        foreseen = heads + (at[:n] - heads) / _GAMMA
+        face_flow = face_flow + middle.face_flow
+        term_flow = [q + before for q, before in zip(term_flow, middle.term_flow, strict=True)]
     change = (equations.stored(now) - stored) / length
-    terms = [[share * q for q in eq.term_flows(b)] for share, eq, b in flows]
+    _give_fixed(equations, face_flow, term_flow, change.sum(axis=0))
     record = FlowStep(
         start=begin,
         end=end,
         steady=False,
         heads=now,
         own=found[n:],
-        face_flow=np.asarray(sum(share * b.face_flow for share, _, b in flows)),
-        term_flow=tuple(np.asarray(sum(parts)) for parts in zip(*terms, strict=True)),
+        face_flow=face_flow,
+        term_flow=tuple(term_flow),
         storage_change=change.sum(axis=0),
         drainage=change[0],
         period=period,
-        order=len(flows),
+        order=order,
     )
     error = float(np.abs(_above_base(equations, now) - _above_base(equations, foreseen)).max(initial=0.0))
     return _Taken(found, record, error, max(worst, measure), len(rows) - begun)
 
 
-def _holds(equations: FlowEquations, drained: Array) -> bool:
-    """Whether no cell is thought to hold less water than none, or more than it can."""
-    most, _ = equations.storativity
-    slack = 1e-6 * most
-    return bool((drained >= -slack).all() and (drained <= most + slack).all())
+@dataclass(frozen=True)
+class _Middle:
+    """What the first stage hands on to the second.
+
+    Of every flow the second counts by a share, the first by what is left: both stages of Alexander's method, but
+    the second alone, as in Euler's, at cells that would else be asked for more water than they hold or given more
+    than they take. Water is kept all the same, for a flow has one share on both its sides.
+
+    Attributes
+    ----------
+    face, entry : ndarray of float, and one for each term
+        Shares of the second stage.
+    face_flow, term_flow : ndarray of float, and one for each term
+        What the first gives to the mean flows.
+    ahead : ndarray of float, (2, n_cells)
+        The water that the second begins with, all in one.
+    """
+
+    face: Array
+    entry: tuple[Array, ...]
+    face_flow: Array
+    term_flow: tuple[Array, ...]
+    ahead: Array
+
+    @classmethod
+    def of(
+        cls, stage: FlowEquations, heads: Array, balance: Balance, stored: Array, length: float
+    ) -> _Middle:
+        """Find the shares for the first stage as it is solved, and the water `stored` before it."""
+        n, (first, second) = len(heads), (stage.first, stage.second)
+        terms, most = stage.model.terms, stage.storativity[0]
+        slack = 1e-6 * most
+        drained = stored[0] + (1.0 / _GAMMA - 1.0) * (stage.stored(heads)[0] - stored[0])
+        by_euler = (drained < -slack) | (drained > most + slack)
+        while True:
+            face = np.where(by_euler[first] | by_euler[second], 1.0, _GAMMA)
+            entry = []
+            for term in terms:  # all of a feature alike, so that its rate is what was asked
+                touched = np.bincount(term.feature, by_euler[term.cells], len(term.features)) > 0
+                entry.append(np.where(touched[term.feature], 1.0, _GAMMA))
+            face_flow = (1.0 - face) * balance.face_flow
+            term_flow = [(1.0 - w) * q.flow for w, q in zip(entry, balance.contributions, strict=True)]
+            ahead = stored.sum(axis=0) + length * (stage.divergence @ face_flow)
+            for term, q in zip(terms, term_flow, strict=True):
+                ahead += length * np.bincount(term.cells, q, n)
+            more = (ahead < -slack) & ~by_euler & (most > 0.0)
+            if not more.any():
+                break
+            by_euler |= more
+        return cls(face, tuple(entry), face_flow, tuple(term_flow), np.stack([ahead, np.zeros(n)]))
+
+
+def _give_fixed(equations: FlowEquations, face_flow: Array, term_flow: list[Array], change: Array) -> None:
+    """Let fixed heads give what the mean flows over the step leave open at their cells."""
+    n, terms = len(change), equations.model.terms
+    for k, term in enumerate(terms):
+        if term.fixes_head:
+            others = (
+                np.bincount(t.cells, q, n) for t, q in zip(terms, term_flow, strict=True) if t is not term
+            )
+            term_flow[k] = (change - equations.divergence @ face_flow - sum(others))[term.cells]
 
 
 def _above_base(equations: FlowEquations, heads: Array) -> Array:

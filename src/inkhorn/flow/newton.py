@@ -167,7 +167,9 @@ def newton(
             step = system.solve(balance.residual[free], tolerance=tolerance, enough=enough)
         except ConvergenceError as problem:
             step = np.asarray(problem.state)  # its last iterate: the line search decides what that is worth
-        equations.columns = system.columns  # none, where the columns did not lead there: not tried again in this step
+        equations.columns = (
+            system.columns
+        )  # none, where the columns did not lead there: not tried again in this step
         before = unknowns
         unknowns, balance, damping = _damped(
             equations,

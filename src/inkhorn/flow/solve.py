@@ -135,8 +135,8 @@ def solve_flow(
         first period is not steady begins from them.
     order : {1, 2}
         Of the steps in time: Euler's method, or two implicit stages of second order, each as dear as a step of
-        the first. A step in which a cell would be asked for more water than it holds, or given more than it
-        takes, as at a falling water table, is taken by Euler's method all the same.
+        the first. Cells that would be asked for more water than they hold, or given more than they take, as
+        where a water table falls out of a layer, go by Euler's method all the same.
     head_error : float, optional
         Take the steps of the schedule in as many shorter ones as it takes for each to err by less than this in
         every head [m], as estimated from how far it is from a straight line.
