@@ -246,8 +246,9 @@ def test_a_water_table_recedes_as_boussinesq_has_it():
 
     depths = 1.0 - np.linspace(1.0, 0.0, 400) ** 2
     far = np.array([run(d) for d in depths])
-    shape = high * np.interp(grid.cells.x / length, far / far[-1], depths)
-    sinks = 1.5 * far[-1] ** 2 * conductivity * high / (yield_ * length**2)
+    span = length + 1.0  # with the half cell at the closed end
+    shape = high * np.interp(grid.cells.x / span, far / far[-1], depths)
+    sinks = 1.5 * far[-1] ** 2 * conductivity * high / (yield_ * span**2)
 
     def after(steps, order):
         model = ik.Model(
@@ -257,8 +258,8 @@ def test_a_water_table_recedes_as_boussinesq_has_it():
         return ik.solve_flow(model, first=shape, order=order).steps[-1].heads
 
     near = after(160, 2)
-    away = grid.cells.x > 50.0  # from the end, where the water table is infinitely steep
-    npt.assert_allclose(near[away], shape[away] / (1.0 + 200.0 * sinks), rtol=0.01)
+    away = grid.cells.x > 200.0  # from the end, where the water table is infinitely steep
+    npt.assert_allclose(near[away], shape[away] / (1.0 + 200.0 * sinks), rtol=0.004)
     for order, least in ((1, 0.9), (2, 1.9)):
         one, other = (np.abs(after(steps, order) - near).mean() for steps in (10, 20))
         assert np.log2(one / other) > least
