@@ -84,7 +84,7 @@ def main() -> None:
         )
         shutil.copyfile(seasons / "levels.png", HERE / "levels.png")
         history = (seasons / "solver.csv").read_text(encoding="utf-8").splitlines()
-        shown = "\n".join(["", "$ tail -6 quillmere/runs/run-seasons-001/solver.csv", *history[-6:]])
+        shown = "\n".join(["", "$ head -9 quillmere/runs/run-seasons-001/solver.csv", *history[:9]])
         picture_of_terminal(run + shown, HERE / "run.png")
         good = said(folder, "check", "quillmere/site.toml")
         site = folder / "quillmere" / "site.toml"

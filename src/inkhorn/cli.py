@@ -57,14 +57,15 @@ def _print_frame(frame: pd.DataFrame, title: str) -> None:
     from rich.table import Table
     from rich.text import Text
 
-    table = Table(title=title, title_justify="left", title_style="bold", box=None, header_style="bold")
+    table = Table(box=None, header_style="bold")
     plain = frame.reset_index() if frame.index.names[0] is not None else frame
     for name in plain.columns:
         number = plain[name].dtype.kind in "fi"
         table.add_column(Text(str(name)), justify="right" if number else "left")
     for row in plain.itertuples(index=False):
         table.add_row(*(Text(_shown(v)) for v in row))
-    console = Console()
+    console = Console(highlight=False)
+    console.print(Text(title, style="bold"))  # apart from the table, which may be narrower
     console.print(table, width=max(console.width, 100))
 
 
@@ -180,7 +181,9 @@ def run(
     project = _read(site, variant)
     with _told() as told:
         folder, flow = run_project(project, out, told, grid=grid, go_on=go_on)
-    _print_frame(flow.budget(), "Water budget")
+    last = flow.steps[-1]
+    when = "" if last.steady else f" of the last step, day {last.start:g} to {last.end:g}"
+    _print_frame(flow.budget(), f"Water budget{when}")
     typer.echo(f"Everything is in {folder}")
 
 
