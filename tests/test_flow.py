@@ -220,6 +220,9 @@ def test_records_in_a_file_are_those_in_memory(tmp_path):
         assert len(steps) == len(here.steps)
         npt.assert_array_equal(there.head, here.head)
         assert there.budgets().equals(here.budgets())
+        rows = here.budgets().query("term == 'well'")
+        lasting = rows["end [day]"] - rows["begin [day]"]
+        npt.assert_allclose(rows["out so far [m³]"].iloc[-1], (rows["out [m³/day]"] * lasting).sum())
         assert [s.end for s in steps[1:3]] == [s.end for s in here.steps[1:3]]
         with pytest.raises(IndexError, match="there are 4 records"):
             steps[4]

@@ -234,7 +234,8 @@ class FlowResult:
         Returns
         -------
         pandas.DataFrame
-            Columns step, begin [day], end [day], term, in, out, and the closing error of the step [%].
+            Columns step, begin [day], end [day], term, in, out, the closing error of the step [%], and what came in
+            and went out since the start [m³], to which steady steps add nothing.
         """
         import pandas as pd
 
@@ -248,4 +249,8 @@ class FlowResult:
             parts.append(rows)
         first = ["step", "begin [day]", "end [day]", "term"]
         whole = pd.concat(parts, ignore_index=True)
+        lasting = whole["end [day]"] - whole["begin [day]"]
+        for way in ("in", "out"):
+            volume = whole[f"{way} [m³/day]"] * lasting
+            whole[f"{way} so far [m³]"] = volume.groupby(whole["term"]).cumsum()
         return whole[[*first, *(c for c in whole.columns if c not in first)]]

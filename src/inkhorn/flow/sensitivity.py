@@ -21,6 +21,7 @@ __all__ = ["FlowSensitivity"]
 Array = NDArray[np.float64]
 
 VERTICAL = "vertical_conductivity"
+BESIDES = ("leakance", "face_resistance")  # what else conductances are made of, where a model has it
 STORAGE = ("specific_yield", "specific_storage")
 FIRST, FIXED = "first.heads", "fixed head.head"
 _DIRECT_BELOW = 20_000  # unknowns
@@ -90,10 +91,10 @@ class FlowSensitivity:
     """How the unknowns of a solution answer to the model's inputs.
 
     Inputs are named as in `Model.with_inputs`: ``"horizontal_conductivity"``, ``"vertical_conductivity"``,
-    ``"specific_storage"``, ``"specific_yield"``, or a term's kind and input, as in ``"recharge.rate"`` and
-    ``"fixed head.head"``; and ``"first.heads"``, with which a run through time begins. Inputs that change in
-    time have a row for each period, as in `Model.changes`. Unknowns are the heads of all cells, then the
-    levels in wells.
+    ``"leakance"``, ``"face_resistance"``, ``"specific_storage"``, ``"specific_yield"``, or a term's kind and
+    input, as in ``"recharge.rate"`` and ``"fixed head.head"``; and ``"first.heads"``, with which a run through
+    time begins. Inputs that change in time have a row for each period, as in `Model.changes`. Unknowns are the
+    heads of all cells, then the levels in wells.
 
     Parameters
     ----------
@@ -161,7 +162,9 @@ class FlowSensitivity:
         """Change of the unknowns of one step, for that of the heads it began with."""
         eq, balance = point.equations, point.balance
         n, zero = len(eq.cells), np.zeros(len(eq.cells))
-        data = eq.rows.tangent(inputs.get(HORIZONTAL, zero), inputs.get(VERTICAL, zero))
+        data = eq.rows.tangent(
+            inputs.get(HORIZONTAL, zero), inputs.get(VERTICAL, zero), *(inputs.get(name) for name in BESIDES)
+        )
         flow = balance.share * np.bincount(eq.entry_face, data * balance.drive, len(balance.share))
         change = np.zeros(eq.n_unknowns)
         change[:n] = eq.divergence @ flow + point.kept * before
@@ -237,9 +240,10 @@ class FlowSensitivity:
         """Hand on what the balance of one step has to say on every input."""
         eq, balance, n = point.equations, point.balance, len(point.equations.cells)
         by_face = (eq.divergence.T @ costate[:n]) * balance.share
-        horizontal, vertical = eq.rows.adjoint(by_face[eq.entry_face] * balance.drive, n)
-        add(HORIZONTAL, point.period, horizontal)
-        add(VERTICAL, point.period, vertical)
+        parts = eq.rows.adjoint(by_face[eq.entry_face] * balance.drive, n)
+        for name, part in zip((HORIZONTAL, VERTICAL, *BESIDES), parts, strict=True):
+            if getattr(eq.model, name) is not None:
+                add(name, point.period, part)
         for name, by in point.taken.items():
             add(name, point.period, -by * costate[:n])
         for term, rows, slopes in point.slopes:

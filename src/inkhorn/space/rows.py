@@ -70,6 +70,8 @@ class FaceRows:
         Of `Faces`.
     by_conductivity : ndarray of float, (n_faces, 2)
         Derivative of the conductance by the conductivity of either cell, vertical for floor faces [m].
+    by_leakance, by_resistance : ndarray of float, (n_faces,)
+        Derivative of the conductance by the leakance of the first cell [m²] and by what stands in the face [m⁴/day²].
     inexact : ndarray of int
         Faces that a linear head does not cross exactly, for want of neighbours to read it between.
     """
@@ -79,6 +81,8 @@ class FaceRows:
     cells: Index
     is_floor: NDArray[np.bool_]
     by_conductivity: Array
+    by_leakance: Array
+    by_resistance: Array
     inexact: Index
 
     @cached_property
@@ -100,26 +104,42 @@ class FaceRows:
         """True for faces whose row has two entries, (n_faces,)."""
         return np.asarray(np.diff(self.difference.indptr) == 2)
 
-    def tangent(self, horizontal: Array, vertical: Array) -> Array:
-        """Return the change of ``matrix.data`` for a small change of conductivity.
+    def tangent(
+        self,
+        horizontal: Array,
+        vertical: Array,
+        leakance: Array | None = None,
+        resistance: Array | None = None,
+    ) -> Array:
+        """Return the change of ``matrix.data`` for a small change of what rows are made of.
 
         Parameters
         ----------
         horizontal, vertical : ndarray of float, (n_cells,)
             Change of the conductivities [m/day].
+        leakance : ndarray of float, (n_cells,), optional
+            Change of the leakance [1/day].
+        resistance : ndarray of float, (n_faces,), optional
+            Change of what stands in the faces [day].
         """
         change = np.where(self.is_floor[:, None], vertical[self.cells], horizontal[self.cells])
         conductance = (self.by_conductivity * change).sum(axis=1)
+        if leakance is not None:
+            conductance += self.by_leakance * leakance[self.cells[:, 0]]
+        if resistance is not None:
+            conductance += self.by_resistance * resistance
         return np.asarray(conductance[self.entry_face] * self.difference.data)
 
-    def adjoint(self, weight: Array, n_cells: int) -> tuple[NDArray[Any], NDArray[Any]]:
-        """Return the derivative of ``weight @ matrix.data`` by both conductivities, two (n_cells,)."""
+    def adjoint(self, weight: Array, n_cells: int) -> tuple[NDArray[Any], ...]:
+        """Return the derivative of ``weight @ matrix.data`` by the arguments of `tangent`, in their order."""
         total = np.bincount(self.entry_face, weight * self.difference.data, len(self.conductance))
         share = self.by_conductivity * total[:, None]
-        side = ~self.is_floor
+        floor, side = self.is_floor, ~self.is_floor
         return (
             np.bincount(self.cells[side].ravel(), share[side].ravel(), n_cells),
-            np.bincount(self.cells[self.is_floor].ravel(), share[self.is_floor].ravel(), n_cells),
+            np.bincount(self.cells[floor].ravel(), share[floor].ravel(), n_cells),
+            np.bincount(self.cells[:, 0], self.by_leakance * total, n_cells),
+            self.by_resistance * total,
         )
 
     def losing_monotonicity(self) -> Index:
@@ -203,27 +223,31 @@ def flow_rows(
         along = np.where(floor[:, None, None], 0.0, conormal / spread[:, :, None])
     rows = _rows(grid, k, spread, along, centres, faces.centroid[:, :2])
     if leakance is not None:
-        rows = _with_leakance(rows, leakance[faces.cells[:, 0]] * faces.area)
-    return rows if resistance is None else _behind(rows, resistance / faces.area)
+        rows = _with_leakance(rows, leakance[faces.cells[:, 0]], faces.area)
+    return rows if resistance is None else _behind(rows, resistance, faces.area)
 
 
-def _with_leakance(rows: FaceRows, conductance: Array) -> FaceRows:
-    """Floors whose conductance is given; NaN where it is not."""
-    given = rows.is_floor & np.isfinite(conductance)
+def _with_leakance(rows: FaceRows, leakance: Array, area: Array) -> FaceRows:
+    """Floors whose leakance is given; NaN where it is not."""
+    given = rows.is_floor & np.isfinite(leakance)
     return replace(
         rows,
-        conductance=np.where(given, conductance, rows.conductance),
+        conductance=np.where(given, leakance * area, rows.conductance),
         by_conductivity=np.where(given[:, None], 0.0, rows.by_conductivity),
+        by_leakance=np.where(given, area, 0.0),
     )
 
 
-def _behind(rows: FaceRows, resistance: Array) -> FaceRows:
-    """Faces with a resistance in series [day/m²]."""
-    open_ = 1.0 / (1.0 + rows.conductance * resistance)
+def _behind(rows: FaceRows, resistance: Array, area: Array) -> FaceRows:
+    """Faces with a resistance in series [day]."""
+    open_ = 1.0 / (1.0 + rows.conductance * resistance / area)
+    conductance = rows.conductance * open_
     return replace(
         rows,
-        conductance=rows.conductance * open_,
+        conductance=conductance,
         by_conductivity=rows.by_conductivity * (open_**2)[:, None],
+        by_leakance=rows.by_leakance * open_**2,
+        by_resistance=-(conductance**2) / area,
     )
 
 
@@ -330,6 +354,8 @@ def _rows(
         cells=faces.cells,
         is_floor=faces.is_floor,
         by_conductivity=unit * other**2,  # d(ab/(a+b))/da = (b/(a+b))²
+        by_leakance=np.zeros(len(faces)),
+        by_resistance=np.zeros(len(faces)),
         inexact=inexact,
     )
 
