@@ -186,7 +186,7 @@ def newton(
         rows.append(NewtonRow(measure, float(change[largest]), place, damping, system.iterations, until))
         if rules.progress is not None:
             rules.progress(len(rows), measure)
-    return unknowns, balance, measure
+    return unknowns, balance, measure if np.isfinite(measure) else np.inf
 
 
 def stuck(

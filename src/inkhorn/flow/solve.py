@@ -191,6 +191,10 @@ def solve_flow(
     closures, missing = list[float](), _Missing()
     schedule = model.schedule
     if schedule is None:
+        if len(records):
+            raise InputError(
+                "`steps` holds records already; a steady solution goes on from none. Give it empty."
+            )
         equations = FlowEquations(model)
         _refuse_levelless(model, equations)
         unknowns, balance = _settled(equations, heads, rules, rows, first is not None)
