@@ -219,6 +219,29 @@ def test_sensitivities_in_time_equal_richardson_differences(in_time, name):
     npt.assert_allclose(exact, (64.0 * d4 - 20.0 * d2 + d1) / 45.0, atol=1e-6 * np.abs(exact).max())
 
 
+def test_the_other_inputs_together_equal_richardson_differences(in_time):
+    """A tenth of each by turns more and less at once, in the unit of each."""
+    model = in_time.model
+    change = {}
+    for name in (
+        "river.conductance", "river.bed", "drain.conductance", "spring.conductance", "spring.level",
+        "head-dependent boundary.conductance", "head-dependent boundary.head", "recharge.area",
+        "evapotranspiration.rate", "evapotranspiration.area",
+    ):  # fmt: skip
+        values = model.input(name)
+        change[name] = 0.1 * np.cos(np.arange(values.size) + len(name)) * values
+    exact = ik.FlowSensitivity(in_time, tolerance=1e-13).tangent(change)[:, : model.grid.n_cells]
+
+    def heads(step: float) -> np.ndarray:
+        moved = {name: model.input(name) + step * v for name, v in change.items()}
+        flow = ik.solve_flow(model.with_changes(moved), first=7.6, closure=1e-13)
+        return np.array([s.heads for s in flow.steps])
+
+    step = 1e-3
+    d1, d2, d4 = ((heads(s) - heads(-s)) / (2 * s) for s in (step, step / 2, step / 4))
+    npt.assert_allclose(exact, (64.0 * d4 - 20.0 * d2 + d1) / 45.0, atol=1e-6 * np.abs(exact).max())
+
+
 def test_sensitivities_want_every_step():
     flow = ik.solve_flow(valley(True), order=2)
     with pytest.raises(ik.InputError, match="Solve with order=1"):

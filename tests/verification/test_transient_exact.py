@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import numpy.testing as npt
 import pytest
@@ -195,6 +197,15 @@ def test_results_at_asked_times_are_joined_from_the_steps():
             ik.solve_flow(model, first=first, results=results)
     with pytest.raises(ik.InputError, match="expected 1 or 2"):
         ik.solve_flow(model, first=first, order=3)
+
+
+def test_no_record_is_joined_across_a_steady_period():
+    model, first, _ = cosine()
+    steady = Schedule([20.0, 30.0, 50.0], steps=2, steady=[False, True, False])
+    flow = ik.solve_flow(replace(model, terms=[held(0, 1.0)], schedule=steady), first=first, results=[50.0])
+    assert [(s.start, s.end, s.steady) for s in flow.steps] == [
+        (0.0, 20.0, False), (30.0, 30.0, True), (30.0, 50.0, False),
+    ]  # fmt: skip
 
 
 def test_second_order_steps_leave_draining_cells_to_euler():

@@ -171,9 +171,8 @@ def across_line(model: Model, step: Any, line: ArrayLike) -> pd.DataFrame:
     def left_of(point: Any, begin: Any, end: Any) -> Any:
         return (end[0] - begin[0]) * (point[1] - begin[1]) - (end[1] - begin[1]) * (point[0] - begin[0]) >= 0
 
-    to_left = np.zeros(
-        len(side), dtype=np.int64
-    )  # how often more the way from centre to centre crosses to the left
+    # how often more the way from centre to centre crosses to the left
+    to_left = np.zeros(len(side), dtype=np.int64)
     for begin, end in pairwise(points[:, :2]):
         from_left, comes_left = left_of(p, begin, end), left_of(q, begin, end)
         meets = (from_left != comes_left) & (left_of(begin, p, q) != left_of(end, p, q))

@@ -258,12 +258,17 @@ class FlowEquations:
         for term, start, end in zip(self.model.terms, self.first_own[:-1], self.first_own[1:], strict=True):
             yield term, unknowns[start:end]
 
-    def start(self, heads: NDArray[np.float64]) -> NDArray[np.float64]:
-        """Return first unknowns from heads, fixed heads put in."""
+    def held(self, heads: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return heads with the fixed ones as they are given now."""
         heads = np.array(heads, dtype=np.float64)
         for term in self.model.terms:
             if term.fixes_head:
                 heads[term.cells] = term.head  # type: ignore[attr-defined]
+        return heads
+
+    def start(self, heads: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return first unknowns from heads, fixed heads put in."""
+        heads = self.held(heads)
         return self.settled(np.concatenate([heads, *(t.first_guess(heads) for t in self.model.terms)]))
 
     def settled(self, unknowns: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -80,7 +80,7 @@ def _stage(
     """
     n, stage = len(equations.cells), equations.over(step)
     start = unknowns.copy()
-    start[:n] = stage.start(start[:n])[:n]  # fixed heads as they are now
+    start[:n] = stage.held(start[:n])
     begun = len(rows)
     found, balance, measure = newton(stage, stage.settled(start), rules, rows)
     if measure > rules.closure:
@@ -271,37 +271,35 @@ def joined(records: Iterable[FlowStep], ends: Array | None) -> Iterator[FlowStep
 
     Steady ones stay as they are, and so do all without any times.
     """
-    parts: list[FlowStep] = []
+    whole: FlowStep | None = None
     for record in records:
         if record.steady or ends is None:
+            if whole is not None:
+                yield whole
+                whole = None
             yield record
             continue
-        parts.append(record)
+        whole = record if whole is None else _join(whole, record)
         if np.isclose(ends, record.end, rtol=0.0, atol=1e-9 * max(record.end, 1.0)).any():
-            yield _join(parts)
-            parts = []
-    if parts:
-        yield _join(parts)
+            yield whole
+            whole = None
+    if whole is not None:
+        yield whole
 
 
-def _join(parts: list[FlowStep]) -> FlowStep:
-    if len(parts) == 1:
-        return parts[0]
-    whole = parts[-1].end - parts[0].start
-    shares = [(p.end - p.start) / whole for p in parts]
+def _join(before: FlowStep, after: FlowStep) -> FlowStep:
+    """One record for two that follow each other."""
+    share = (after.end - after.start) / (after.end - before.start)
 
-    def mean(name: str) -> Array:
-        return np.asarray(sum(share * getattr(p, name) for share, p in zip(shares, parts, strict=True)))
+    def mean(one: Array, other: Array) -> Array:
+        return (1.0 - share) * one + share * other
 
     return replace(
-        parts[-1],
-        start=parts[0].start,
-        face_flow=mean("face_flow"),
-        term_flow=tuple(
-            np.asarray(sum(share * q for share, q in zip(shares, flows, strict=True)))
-            for flows in zip(*(p.term_flow for p in parts), strict=True)
-        ),
-        storage_change=mean("storage_change"),
-        drainage=mean("drainage"),
-        joins=sum(p.joins for p in parts),
+        after,
+        start=before.start,
+        face_flow=mean(before.face_flow, after.face_flow),
+        term_flow=tuple(mean(*pair) for pair in zip(before.term_flow, after.term_flow, strict=True)),
+        storage_change=mean(before.storage_change, after.storage_change),
+        drainage=mean(before.drainage, after.drainage),
+        joins=before.joins + after.joins,
     )

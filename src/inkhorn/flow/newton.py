@@ -148,12 +148,12 @@ def newton(
     """Step until the closure is reached or nothing is gained any more; `rows` grows by a row a step."""
     balance = equations.evaluate(unknowns)
     measure = equations.closure(balance)
-    free, begun, sizes = equations.free, len(rows), list[float]()
+    free, columns, begun, sizes = equations.free, equations.columns, len(rows), list[float]()
     while measure > rules.closure and len(rows) - begun < rules.most_iterations and np.isfinite(measure):
         history = [r.closure for r in rows[begun:]]
         if len(history) > 8 and min(history[-8:]) > 0.999 * min(history[:-8]):
             break
-        system = LinearSystem(equations.pattern.among_free(balance.jacobian), columns=equations.columns)
+        system = LinearSystem(equations.pattern.among_free(balance.jacobian), columns=columns)
         sizes.append(float(np.linalg.norm(balance.residual[free])))
         # an exact step where it is cheap, or where the equations are linear and one step does it all; elsewhere as
         # exact as the step before was good
@@ -167,9 +167,7 @@ def newton(
             step = system.solve(balance.residual[free], tolerance=tolerance, enough=enough)
         except ConvergenceError as problem:
             step = np.asarray(problem.state)  # its last iterate: the line search decides what that is worth
-        equations.columns = (
-            system.columns
-        )  # none, where the columns did not lead there: not tried again in this step
+        columns = system.columns  # none, where they did not lead there: then they are not tried again
         before = unknowns
         unknowns, balance, damping = _damped(
             equations,

@@ -214,7 +214,7 @@ def solve_flow(
             records.append(missing.of(record, closures[-1]))
     report = SolverReport(tuple(rows), max(closures, default=0.0), len(equations.free), missing.worst)
     missing.complain()
-    return FlowResult(model, records, report, equations.start(heads)[: len(heads)])
+    return FlowResult(model, records, report, equations.held(heads))
 
 
 def _recorded_at(
