@@ -6,10 +6,13 @@ Writes ``docs/project-file.md`` for readers and ``docs/project-file.schema.json`
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from inkhorn.files.project_file import ProjectFile
+from inkhorn.files.project_file import project_model
+from inkhorn.site import kinds
+from inkhorn.units import KINDS
 
 HERE = Path(__file__).parent
 HEAD = """# The project file
@@ -18,61 +21,126 @@ A project is a TOML file; every number may carry its unit, as in `"650 mm/year"`
 units. Unknown keys are refused. Paths are seen from the file. A variant (`variants/NAME.toml`) holds only the keys that
 differ; entries of an array of tables are met by their `name`.
 
+Where a value may stand *in a column*, give `{ column = "rate", unit = "mm/year" }`, a column of the file's shapes; of a line
+with a value at either end two of them, `{ column = ["upper", "lower"] }`. *In time* it stands in a table,
+`{ series = "rates.csv", column = "rate" }`. *Along a line* there may be two values, for its ends, or one for each vertex.
+
+A layer's name stands for all of its parts wherever it is used; `"sand 2"` is one part of a layer that is split.
+
 Editors that know JSON Schema check the file as you type with [project-file.schema.json](project-file.schema.json).
-This page is made from the models the program reads with: `python docs/make_reference.py`.
+This page is made from the declarations the program reads with: `python docs/make_reference.py`.
 
 """
+_NAMES = {"string": "text", "boolean": "true or false", "integer": "whole number", "object": "table"}
 
 
 def schema() -> dict[str, Any]:
-    """The JSON Schema of the project file."""
-    made = ProjectFile.model_json_schema()
+    """The JSON Schema of the project file, with the kinds of features that come with Inkhorn."""
+    own = [kind for kind in kinds().values() if kind.__module__.startswith("inkhorn.")]
+    made = project_model(own).model_json_schema()
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", **made, "title": "Inkhorn project"}
 
 
-def words(kind: dict[str, Any]) -> str:
-    """A type in words."""
-    if "$ref" in kind:
-        name = kind["$ref"].rsplit("/", 1)[1]
+def _unit(said: Any) -> str:
+    """A kind of number with its unit inside, or one for each shape."""
+    if isinstance(said, dict):
+        return "; ".join(f"{shape}: {_unit(kind)}" for shape, kind in said.items())
+    if said not in KINDS:
+        return str(said)
+    inside = KINDS[said].inside
+    return f"{said} [{inside}]" if inside else "number"
+
+
+def kind_of(key: dict[str, Any]) -> str:
+    """What may stand there, in words."""
+    if "unit" in key:
+        words = _unit(key["unit"])
+        ways = [f"*{w}*" for w in ("along a line",) if key.get("along")]
+        names = {"series": "*in time*", "column": "*in a column*", "weather": "*from daily rain*"}
+        ways += [names[w] for w in key.get("ways", [])]
+        return words + (f"; {', '.join(ways)}" if ways else "")
+    if "$ref" in key:
+        name = key["$ref"].rsplit("/", 1)[1]
         return f"table [{name}](#{name.lower()})"
-    if "description" in kind:
-        return str(kind["description"])
-    if "const" in kind:
-        return f"`{json.dumps(kind['const'])}`"
-    if "enum" in kind:
-        return " or ".join(f"`{json.dumps(v)}`" for v in kind["enum"])
-    if "anyOf" in kind:
-        return " or ".join(dict.fromkeys(words(k) for k in kind["anyOf"] if k.get("type") != "null"))
-    if kind.get("type") == "array":
-        return f"list of {words(kind['items'])}" if "items" in kind else "list"
-    if kind.get("type") == "object" and isinstance(kind.get("additionalProperties"), dict):
-        return f"tables by name, each {words(kind['additionalProperties'])}"
-    names = {"string": "text", "boolean": "true or false", "integer": "whole number", "object": "table"}
-    return names.get(str(kind.get("type")), str(kind.get("type", "any value")))
+    if "const" in key:
+        return f"`{json.dumps(key['const'])}`"
+    if "enum" in key:
+        return " or ".join(f"`{json.dumps(v)}`" for v in key["enum"])
+    for several in ("anyOf", "oneOf"):
+        if several in key:
+            return " or ".join(dict.fromkeys(kind_of(k) for k in key[several] if k.get("type") != "null"))
+    if key.get("type") == "array":
+        if "prefixItems" in key:
+            return f"{len(key['prefixItems'])} of {kind_of(key['prefixItems'][0])}"
+        return f"list of {kind_of(key['items'])}" if "items" in key else "list"
+    if key.get("type") == "object" and isinstance(key.get("additionalProperties"), dict):
+        return f"by name, {kind_of(key['additionalProperties'])}"
+    return _NAMES.get(str(key.get("type")), str(key.get("type", "any value")))
 
 
-def section(name: str, part: dict[str, Any]) -> str:
+def _toml(value: Any) -> str:
+    """A value as it stands in a TOML file."""
+    if isinstance(value, dict):
+        return "{ " + ", ".join(f"{k} = {_toml(v)}" for k, v in value.items()) + " }"
+    if isinstance(value, (list, tuple)):
+        return "[" + ", ".join(map(_toml, value)) + "]"
+    return json.dumps(value, ensure_ascii=False)
+
+
+def _default(key: dict[str, Any], needed: bool) -> str:
+    if needed:
+        return "needed"
+    value = key.get("default")
+    return "" if value in (None, [], {}) or isinstance(value, dict) else f"`{_toml(value)}`"
+
+
+def section(title: str, part: dict[str, Any], anchor: str = "") -> str:
     """One table of the file."""
-    lines = [f"## {name}", "", " ".join(str(part.get("description", "")).split()), ""]
-    lines += ["| key | what | if not given |", "|---|---|---|"]
+    lines = [f'<a id="{anchor.lower()}"></a>', ""] * bool(anchor)
+    lines += [f"## {title}", "", " ".join(str(part.get("description", "")).split()), ""]
+    lines += ["| key | what it is | how it stands there | if not given | example |", "|---|---|---|---|---|"]
     needed = set(part.get("required", []))
-    for key, kind in part.get("properties", {}).items():
-        default = (
-            "needed"
-            if key in needed
-            else ""
-            if kind.get("default") in (None, [], {})
-            else f"`{kind['default']}`"
-        )
-        lines.append(f"| `{key}` | {words(kind).replace('|', chr(92) + '|')} | {default} |")
+    for name, key in part.get("properties", {}).items():
+        examples = key.get("examples") or [e for k in key.get("anyOf", []) for e in k.get("examples", [])]
+        example = f"`{_toml(examples[0])}`" if examples else ""
+        cells = [f"`{name}`", key.get("description", ""), kind_of(key), _default(key, name in needed), example]
+        lines.append("| " + " | ".join(c.replace("|", "\\|") for c in cells) + " |")
     return "\n".join(lines) + "\n"
+
+
+def _headings(made: dict[str, Any]) -> Iterator[tuple[str, str]]:
+    """The tables in the order of the file, and what each is headed with."""
+    seen: set[str] = set()
+
+    def names(key: Any) -> Iterator[str]:
+        if isinstance(key, dict):
+            if "$ref" in key:
+                yield key["$ref"].rsplit("/", 1)[1]
+            for value in key.values():
+                yield from names(value)
+        elif isinstance(key, list):
+            for value in key:
+                yield from names(value)
+
+    for key, said in made["properties"].items():
+        many = said.get("type") == "array"
+        for name in names(said):
+            if name not in seen:
+                seen.add(name)
+                by_name = said.get("type") == "object" and not many
+                head = f"[[{key}]]" if many else f"[{key}.NAME]" if by_name else f"[{key}]"
+                kind = made["$defs"][name].get("properties", {}).get("kind", {}).get("const")
+                yield name, f'{head}, kind = "{kind}"' if kind and key == "grid" else head
+    for name in made["$defs"]:
+        if name not in seen:
+            yield name, name.removesuffix("Part").lower()
 
 
 def page() -> str:
     """The reference as Markdown."""
     made = schema()
     parts = [section("The file", made)]
-    parts += [section(name, part) for name, part in sorted(made["$defs"].items())]
+    parts += [section(f"`{head}`", made["$defs"][name], name) for name, head in _headings(made)]
     return HEAD + "\n".join(parts)
 
 

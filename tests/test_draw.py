@@ -40,7 +40,7 @@ def test_heads_of_a_plain_model(ax, tmp_path):
     grid = strip(10)
     flow = ik.solve_flow(ik.Model(grid, 3.0, terms=[held([0, 10], [7.0, 8.0])]))
     assert saved(ik.draw.heads(flow, ax=ax), tmp_path)
-    with pytest.raises(ik.InputError, match="no layer 'clay'"):
+    with pytest.raises(ik.InputError, match='no layer "clay"'):
         ik.draw.heads(flow, "clay", ax=ax)
 
 

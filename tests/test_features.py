@@ -309,7 +309,7 @@ def test_edits_that_cannot_be(edit, message):
         (lambda: HeadDependent(name="h", shape=WAY, head=1.0), "either `conductance`, or `conductivity`"),
         (
             lambda: HeadDependent(name="h", shape=INNER, head=1.0, conductivity=1.0, distance=1.0),
-            "conductivity and distance are for lines",
+            "conductivity says nothing of a polygon; it is for lines",
         ),
         (lambda: Barrier(name="b", shape=WAY, conductivity=1.0), "either `leakance`, or"),
         (

@@ -131,7 +131,7 @@ def test_not_converging_says_where():
     grid = strip(20)
     model = ik.Model(grid, 1.0, terms=[held([0], 5.0), rain(grid, 0.002)])
     with pytest.raises(
-        ik.ConvergenceError, match=r"did not close.*cell \d+ of layer \"layer 1\" at x="
+        ik.ConvergenceError, match=r"did not close.*cell \d+ of layer \"layer 1\", x="
     ) as told:
         ik.solve_flow(model, most_iterations=0)
     error = told.value

@@ -106,7 +106,7 @@ def test_values_along_a_line(values, expected):
         (lambda: site(WELL, replace(WELL, x=1.0)), "feature names appear twice: \\['w'\\]"),
         (lambda: site(replace(WELL, x=1020.0)), "lies 20 m outside the boundary"),
         (lambda: site(materials={"sand": MATERIALS["sand"]}), "no material: \\['gravel'\\]"),
-        (lambda: site(bores=(ik.Bore("b", 1.0, 1.0, "clay"),)), 'in the layer "clay"; expected one of'),
+        (lambda: site(bores=(ik.Bore("b", 1.0, 1.0, "clay"),)), 'bore "b" names the layer "clay"; expected one of'),
         (lambda: site(boundary=shapely.Polygon()), "n empty Polygon"),
         (lambda: ik.Strata(ik.ConstantSurface(0.0), ()), "no layers"),
     ],
@@ -184,7 +184,7 @@ def test_models_that_cannot_be(options, message):
 
 
 def test_terms_refuse_what_cannot_be():
-    with pytest.raises(ik.InputError, match=r"fixed head\[0\] is nan m"):
+    with pytest.raises(ik.InputError, match=r"fixed head: head\[0\] is nan m"):
         held([0], np.nan)
     with pytest.raises(
         ik.InputError, match=r"river: stage has the shape \(3,\); expected one number or \(2,\)"
@@ -216,7 +216,7 @@ def test_side_faces_take_the_mean_where_both_sides_are_wet():
         npt.assert_allclose(balance.face_flow, share * equations.rows.conductance * (left - right), atol=1e-3)
     heads = np.array([-2.0, 7.0])
     filled, _ = saturation(heads, grid.cells.bottom, grid.cells.top, equations.model.water_table)
-    drained, elastic = equations.stored(heads)
+    drained, elastic = equations.storage.stored(heads)
     npt.assert_allclose(drained, 0.2 * grid.cells.volume * filled, atol=0.03)
     assert elastic[0] == 0.0
     npt.assert_allclose(elastic[1], 1e-4 * grid.cells.area[1] * 7.0**2 / 2, rtol=1e-2)

@@ -368,7 +368,7 @@ file = "cells.geojson"
     ("old", "new", "message"),
     [
         ('cell = "100 m"', 'kind = "split"\ncell = "100 m"\ngrowth = 2', "`growth` says nothing of split"),
-        ('cell = "100 m"', 'kind = "file"', "needs its `file`"),
+        ('cell = "100 m"', 'kind = "file"', '"file" is missing'),
         ('cell = "100 m"', 'cell = "100 m"\nring = 2', "`ring` says nothing of rectangles"),
         ('cell = "100 m"', 'cell = "100 m"\nnear = [{ size = 5 }]', "name `features`, or `kinds`"),
         ('cell = "100 m"', 'cell = "100 m"\nleft_out = ["x"]', 'no feature or bore "x"'),
@@ -765,7 +765,7 @@ def test_a_run_begins_from_heads_and_properties_come_from_places(full_project, c
     model = ik.place(project.site, project.grid())
     sand = model.grid.cells.layer == 0
     npt.assert_allclose(model.horizontal_conductivity[sand], 8.64 * (1 + model.grid.cells.x[sand] / 1000))
-    assert project.site.feature("stream").conductance_per_length == 8.0
+    assert project.site.feature("stream").conductance == 8.0
     code, out, err = command("run", site)
     assert (code, err) == (0, ""), out
     assert not project.site.schedule.steady.any()

@@ -165,7 +165,7 @@ def test_grids_that_cannot_be():
         ik.InputError, match=r"k has the shape \(3,\); expected one number, one per layer \(1,\)"
     ):
         ik.layered(mesh, [0.0, -1.0]).per_cell("k", [1.0, 2.0, 3.0])
-    with pytest.raises(ik.InputError, match="no layer 'sadn'"):
+    with pytest.raises(ik.InputError, match='no layer "sadn"'):
         ik.layered(mesh, [0.0, -1.0], names=["sand"]).layer_index("sadn")
 
 

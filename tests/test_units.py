@@ -61,7 +61,7 @@ def test_what_is_no_such_quantity_is_refused(value, kind, message):
 
 @given(st.floats(-1e6, 1e6), st.sampled_from(sorted(KINDS)))
 def test_every_kind_knows_its_example_and_scales(value, kind):
-    _, _, example = KINDS[kind][3].partition(" ")
+    _, _, example = KINDS[kind].example.partition(" ")
     factor = unit_factor(example, kind)
     npt.assert_allclose(quantity(f"{value!r} {example}", kind), value * factor, rtol=1e-12)
 

@@ -10,31 +10,43 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from functools import cache
-from typing import Any
+from typing import Any, NamedTuple
 
 from inkhorn.errors import InputError
 
 __all__ = ["KINDS", "METRES_AND_DAYS", "UnitSystem", "quantity", "split_header", "unit_factor"]
 
-# kind -> (powers of length, time and mass, an example for messages)
-KINDS: dict[str, tuple[int, int, int, str]] = {
-    "length": (1, 0, 0, "12.5 m"),
-    "area": (2, 0, 0, "3 ha"),
-    "time": (0, 1, 0, "15 years"),
-    "rate": (1, -1, 0, "650 mm/year"),
-    "conductivity": (1, -1, 0, "1e-4 m/s"),
-    "flow": (3, -1, 0, "12 l/s"),
-    "leakance": (0, -1, 0, "0.01 1/day"),
-    "conductance": (2, -1, 0, "25 m²/day"),
-    "diffusion": (2, -1, 0, "1e-9 m²/s"),
-    "concentration": (-3, 0, 1, "250 mg/l"),
-    "per length": (-1, 0, 0, "1e-5 1/m"),
-    "density": (-3, 0, 1, "1700 kg/m³"),
-    "number": (0, 0, 0, "0.3"),
+
+class Kind(NamedTuple):
+    """A kind of number: powers of length, time and mass, an example for messages, and the unit inside."""
+
+    length: int
+    time: int
+    mass: int
+    example: str
+    inside: str
+
+
+KINDS: dict[str, Kind] = {
+    "length": Kind(1, 0, 0, "12.5 m", "m"),
+    "area": Kind(2, 0, 0, "3 ha", "m²"),
+    "time": Kind(0, 1, 0, "15 years", "days"),
+    "rate": Kind(1, -1, 0, "650 mm/year", "m/day"),
+    "conductivity": Kind(1, -1, 0, "1e-4 m/s", "m/day"),
+    "flow": Kind(3, -1, 0, "12 l/s", "m³/day"),
+    "leakance": Kind(0, -1, 0, "0.01 1/day", "1/day"),
+    "conductance": Kind(2, -1, 0, "25 m²/day", "m²/day"),
+    "diffusion": Kind(2, -1, 0, "1e-9 m²/s", "m²/day"),
+    "concentration": Kind(-3, 0, 1, "250 mg/l", "g/m³"),
+    "per length": Kind(-1, 0, 0, "1e-5 1/m", "1/m"),
+    "density": Kind(-3, 0, 1, "1700 kg/m³", "g/m³"),
+    "well loss": Kind(-5, 2, 0, "1e-7 day²/m⁵", "day²/m⁵"),
+    "angle": Kind(0, 0, 0, "30 degrees", "degrees"),
+    "number": Kind(0, 0, 0, "0.3", ""),
 }
 
 _NUMBER = re.compile(r"^\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*?)\s*$")
-_UNIT_TEXT = re.compile(r"^[A-Za-zµμ%°²³⁻¹0-9·*/^()\s.\-]{1,40}$")
+_UNIT_TEXT = re.compile(r"^[A-Za-zµμ%°²³⁵⁻¹0-9·*/^()\s.\-]{1,40}$")
 
 
 @dataclass(frozen=True)
@@ -61,9 +73,13 @@ class UnitSystem:
             return self.concentration
         if kind == "density":
             return "kg/m^3"
-        length, time, _, _ = KINDS[kind]
+        if kind == "angle":
+            return "degree"
+        length, time = KINDS[kind][:2]
         above = f"({self.length})^{length}" if length else "1"
-        return above if time == 0 else f"{above}*({self.time})" if time > 0 else f"{above}/({self.time})"
+        if abs(time) == 1:
+            return f"{above}*({self.time})" if time > 0 else f"{above}/({self.time})"
+        return f"{above}*({self.time})^{time}" if time else above
 
 
 METRES_AND_DAYS = UnitSystem()
@@ -103,7 +119,7 @@ def unit_factor(unit: str, kind: str) -> float:
     >>> round(unit_factor("l/s", "flow"), 6)
     86.4
     """
-    length, time, mass, example = KINDS[kind]
+    length, time, mass, example, _ = KINDS[kind]
     text = unit.strip()
     if kind == "concentration":
         text = {"ppm": "mg/l", "ppb": "ug/l"}.get(text, text)
@@ -113,7 +129,7 @@ def unit_factor(unit: str, kind: str) -> float:
         raise InputError(f'"{unit}" is not a unit; expected one for a {kind}, as in "{example}".')
     try:
         measure = _registry().Quantity(1.0, text.replace("^", "**"))
-        inside = f"meter**{length} * day**{time} * gram**{mass}"
+        inside = "degree" if kind == "angle" else f"meter**{length} * day**{time} * gram**{mass}"
         return float(measure.to(inside).magnitude)
     except Exception as problem:  # pint raises many kinds, some from its tokenizer
         if type(problem).__name__ == "DimensionalityError":
@@ -153,12 +169,12 @@ def quantity(value: object, kind: str, *, units: UnitSystem = METRES_AND_DAYS, w
     if isinstance(value, str):
         match = _NUMBER.match(value)
         if match is None:
-            raise InputError(f'{what} is "{value}"; expected a number, as in "{KINDS[kind][3]}".')
+            raise InputError(f'{what} is "{value}"; expected a number, as in "{KINDS[kind].example}".')
         number, unit = float(match[1]), match[2]
     elif isinstance(value, (int, float)) and not isinstance(value, bool):
         number, unit = float(value), ""
     else:
-        raise InputError(f'{what} is {value!r}; expected a number, as in "{KINDS[kind][3]}".')
+        raise InputError(f'{what} is {value!r}; expected a number, as in "{KINDS[kind].example}".')
     if not abs(number) < float("inf"):
         raise InputError(f"{what} is {number}; expected a finite number.")
     try:

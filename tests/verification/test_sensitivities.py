@@ -58,7 +58,7 @@ def test_tangent_and_adjoint_agree(quillmere):
     weights = rng.normal(size=sensitivity.equations.n_unknowns)
     gradient = sensitivity.adjoint(weights)
     assert set(gradient) == {
-        "horizontal_conductivity", "vertical_conductivity", "fixed head.head", "river.conductance", "river.stage",
+        "horizontal_conductivity", "vertical_conductivity", "anisotropy", "direction", "fixed head.head", "river.conductance", "river.stage",
         "river.bed", "drain.conductance", "drain.level", "well.rate", "well.connection", "well.lowest_level",
         "well.losses", "recharge.rate", "recharge.area",
     }  # fmt: skip
@@ -177,7 +177,7 @@ def test_tangent_and_adjoint_agree_in_time(in_time):
         "specific_yield",
     }  # fmt: skip
     first = set() if in_time.steps[0].steady else {"first.heads"}
-    assert set(gradient) == every | properties | first
+    assert set(gradient) == every | properties | first | {"anisotropy", "direction"}
     change = {name: rng.normal(size=v.shape) for name, v in gradient.items()}
     backward = sum(np.sum(gradient[name] * change[name]) for name in gradient)
     npt.assert_allclose(np.sum(weights * sensitivity.tangent(change)), backward, rtol=1e-10)

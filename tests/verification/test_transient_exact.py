@@ -180,10 +180,10 @@ def test_results_at_asked_times_are_joined_from_the_steps():
     flow = ik.solve_flow(model, first=first, order=2, results=asked)
     assert [(s.start, s.end) for s in flow.steps] == [(0.0, 7.0), (7.0, 30.0), (30.0, 50.0)]
     assert [s.joins for s in flow.steps] == [1, 3, 2]
-    before = FlowEquations(model.at_period(0)).stored(first)
+    before = FlowEquations(model.at_period(0)).storage.stored(first)
     for step in flow.steps:
         npt.assert_allclose(step.heads, exact(step.end), atol=3e-3)
-        now = FlowEquations(model.at_period(0)).stored(step.heads)
+        now = FlowEquations(model.at_period(0)).storage.stored(step.heads)
         npt.assert_allclose(
             step.storage_change * (step.end - step.start), (now - before).sum(axis=0), atol=1e-9
         )
@@ -214,8 +214,8 @@ def test_second_order_steps_leave_draining_cells_to_euler():
     flow = ik.solve_flow(model, first=0.5, order=2)
     equations = FlowEquations(model.at_period(0))
     stored = (
-        equations.stored(flow.steps[-1].heads).sum()
-        - equations.stored(np.full(model.grid.n_cells, 0.5)).sum()
+        equations.storage.stored(flow.steps[-1].heads).sum()
+        - equations.storage.stored(np.full(model.grid.n_cells, 0.5)).sum()
     )
     flows = [(sum(q.sum() for q in s.term_flow), s.end - s.start) for s in flow.steps]
     assert abs(stored - sum(q * t for q, t in flows)) < 1e-8 * sum(abs(q) * t for q, t in flows)
@@ -302,8 +302,8 @@ def test_layers_drained_and_refilled_fifty_times_keep_their_water():
     grid = model.grid
     flow = ik.solve_flow(model, first=0.5)
     equations = FlowEquations(model.at_period(0))
-    stored = [equations.stored(s.heads).sum() for s in flow.steps]
-    begun = equations.stored(np.full(grid.n_cells, 0.5)).sum()
+    stored = [equations.storage.stored(s.heads).sum() for s in flow.steps]
+    begun = equations.storage.stored(np.full(grid.n_cells, 0.5)).sum()
     brought = [sum(q.sum() for q in s.term_flow) * (s.end - s.start) for s in flow.steps]
     turnover = sum(sum(np.abs(q).sum() for q in s.term_flow) * (s.end - s.start) for s in flow.steps)
     assert abs(stored[-1] - begun - sum(brought)) < 1e-8 * turnover

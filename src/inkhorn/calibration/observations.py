@@ -13,7 +13,7 @@ from inkhorn.errors import InputError
 from inkhorn.flow import FlowResult
 from inkhorn.model import Model
 from inkhorn.site import Bore, days_since
-from inkhorn.space import sampling_rows
+from inkhorn.space import Grid, sampling_rows
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -87,6 +87,22 @@ class HeadObservations:
     left_out: tuple[str, ...]
 
 
+def _rows_in_layers(grid: Grid, bores: Sequence[Bore]) -> Any:
+    """Rows that read the head at each bore in its layer; of a layer in parts their mean by thickness."""
+    from scipy.sparse import coo_array
+
+    parts = [grid.layers_named(b.layer, f'bore "{b.name}"') for b in bores]
+    whose = np.repeat(np.arange(len(bores)), [len(p) for p in parts])
+    layer = np.array([k for p in parts for k in p], dtype=np.int64)
+    rows = sampling_rows(grid, layer, [bores[k].x for k in whose], [bores[k].y for k in whose])
+    height = rows @ grid.cells.thickness
+    total = np.bincount(whose, height, len(bores))[whose]
+    share = np.divide(height, total, out=np.zeros(len(whose)), where=total > 0)
+    share[np.bincount(whose, minlength=len(bores))[whose] == 1] = 1.0
+    joined = coo_array((share, (whose, np.arange(len(whose)))), shape=(len(bores), len(whose))).tocsr()
+    return (joined @ rows).tocsr()
+
+
 def observe(model: Model, bores: Sequence[Bore] | None = None) -> HeadObservations:
     """Prepare the mean levels of bores for comparison.
 
@@ -104,8 +120,7 @@ def observe(model: Model, bores: Sequence[Bore] | None = None) -> HeadObservatio
     """
     if bores is None:
         bores = model.site.bores if model.site is not None else ()
-    layer = np.array([model.grid.layer_index(b.layer) for b in bores], dtype=np.int64)
-    rows = sampling_rows(model.grid, layer, [b.x for b in bores], [b.y for b in bores])
+    rows = _rows_in_layers(model.grid, bores)
     measured = np.array([b.mean_level for b in bores])
     usable = (np.diff(rows.indptr) > 0) & np.isfinite(measured)
     if not usable.any():

@@ -64,7 +64,8 @@ class LayerConductivity(Parameter):
     unit: ClassVar[str] = "m/day"
 
     def _cells(self, model: Model) -> NDArray[np.bool_]:
-        return model.grid.cells.material == model.grid.layer_index(self.layer)
+        rows = model.grid.layers_named(self.layer, f'parameter "{self.name}"')
+        return np.isin(model.grid.cells.material, rows)
 
     def start(self, model: Model) -> float:
         values = model.input(HORIZONTAL)[self._cells(model)]

@@ -12,15 +12,12 @@ from inkhorn.errors import InputError
 from inkhorn.files.grids import assembled, cell_table, grid_dataset, grid_of_dataset, write_dataset
 from inkhorn.files.meshes import opened_dataset
 from inkhorn.files.whole import written_whole
-from inkhorn.model import PROPERTIES, Model, WaterTable, terms
-from inkhorn.site import Schedule
+from inkhorn.model import Model, WaterTable, ZoneMap, terms
+from inkhorn.site import Schedule, properties
+from inkhorn.units import KINDS
 
 __all__ = ["read_model", "write_model"]
 
-_TERMS = {
-    kind.kind: kind
-    for kind in (getattr(terms, name) for name in terms.__all__ if name.endswith("Term") and name != "Term")
-}
 _SCHEDULE = ("ends", "steps", "growth", "steady", "warm_up")
 
 
@@ -37,12 +34,14 @@ def write_model(model: Model, path: str | Path) -> None:
         Ending in ``.nc``.
     """
     path = Path(path)
-    given = {k: getattr(model, k) for k in PROPERTIES if getattr(model, k) is not None}
+    found = {k: model.property_of(k) for k in properties()}
+    given = {k: v for k, v in found.items() if v is not None and k != "leakance"}
     crs = model.site.crs if model.site is not None else None
     table = cell_table(model.grid, given)
     if model.leakance is not None:
         table["leakance"] = model.leakance
-    data = grid_dataset(model.grid, table, {**PROPERTIES, "leakance": "1/day"}, crs)
+    units = {k: KINDS[p.said.dimension_on("")].inside for k, p in properties().items()}
+    data = grid_dataset(model.grid, table, units, crs)
     data.attrs |= {"title": model.name, "source": "Inkhorn, model"}
     law = model.water_table
     data.attrs["water_table"] = json.dumps(vars(law))
@@ -54,10 +53,16 @@ def write_model(model: Model, path: str | Path) -> None:
         data[f"{name}_cells"] = (f"{name}_entry", term.cells, {"kind": term.kind})
         data[f"{name}_feature"] = (f"{name}_entry", term.feature)
         data[f"{name}_features"] = (f"{name}_name", np.array(term.features, dtype=object))
-        for key in term.inputs:
-            values = np.asarray(getattr(term, key), dtype=np.float64)
-            along = f"{name}_entry" if len(values) == len(term.cells) else f"{name}_name"
-            data[f"{name}_input_{key}"] = (along, values)
+        data[f"{name}_crossing"] = (f"{name}_entry", term.crossing.astype(object))
+        data[f"{name}_outer_face"] = (f"{name}_entry", term.outer_face)
+        for key, declared in term.declared_inputs().items():
+            along, said = _along(name, declared.over), {"units": declared.unit or "1"}
+            data[f"{name}_input_{key}"] = (along, getattr(term, key), said)
+        for key, f in terms.placed_fields(type(term)).items():
+            data[f"{name}_input_{key}"] = (_along(name, f.metadata["placed"]), getattr(term, key))
+    for k, (name, zones) in enumerate(model.zones.items()):
+        data[f"zones_{k + 1}"] = ("cell", zones.number, {"of": name})
+        data[f"zones_{k + 1}_name"] = (f"zones_{k + 1}_zone", np.array(zones.names, dtype=object))
     if model.face_resistance is not None:
         data["face_cells"] = (("face", "side"), model.grid.faces.cells)
         data["face_resistance"] = ("face", model.face_resistance, {"units": "day"})
@@ -91,11 +96,12 @@ def read_model(path: str | Path) -> Model:
     try:
         mesh, names, number, table, _ = grid_of_dataset(data)
         grid = assembled(mesh, names, number, table)
-        properties: dict[str, Any] = {k: table[k] for k in (*PROPERTIES, "leakance") if k in table}
+        known: dict[str, Any] = {k: table[k] for k in properties() if k in table}
+        own = {k: v for k, v in known.items() if k in Model.__dataclass_fields__}
         made: list[terms.Term] = []
         while f"term_{len(made) + 1}_cells" in data:
             name = f"term_{len(made) + 1}"
-            kind = _TERMS[data[f"{name}_cells"].attrs["kind"]]
+            kind = _term(str(data[f"{name}_cells"].attrs["kind"]), path)
             head = f"{name}_input_"
             inputs = {str(k)[len(head) :]: v.to_numpy() for k, v in data.items() if str(k).startswith(head)}
             made.append(
@@ -103,6 +109,8 @@ def read_model(path: str | Path) -> Model:
                     cells=data[f"{name}_cells"].to_numpy(),
                     feature=data[f"{name}_feature"].to_numpy(),
                     features=tuple(str(f) for f in data[f"{name}_features"].to_numpy()),
+                    crossing=data[f"{name}_crossing"].to_numpy().astype(str),
+                    outer_face=data[f"{name}_outer_face"].to_numpy(),
                     **inputs,
                 )
             )
@@ -118,6 +126,11 @@ def read_model(path: str | Path) -> Model:
         resistance = None
         if "face_resistance" in data:
             resistance = _on_faces(grid, data["face_cells"].to_numpy(), data["face_resistance"].to_numpy())
+        zones = {}
+        while f"zones_{len(zones) + 1}" in data:
+            number = data[f"zones_{len(zones) + 1}"]
+            names = data[f"zones_{len(zones) + 1}_name"].to_numpy()
+            zones[str(number.attrs["of"])] = ZoneMap(tuple(map(str, names)), number.to_numpy())
         return Model(
             grid=grid,
             terms=made,
@@ -127,12 +140,31 @@ def read_model(path: str | Path) -> Model:
             changes=changes,
             face_resistance=resistance,
             name=str(data.attrs["title"]),
-            **properties,
+            zones=zones,
+            further={k: v for k, v in known.items() if k not in own},
+            **own,
         )
     except (KeyError, ValueError) as problem:
         if isinstance(problem, InputError):
             raise
         raise InputError(f'"{path.name}" is not a model written here: {problem}.') from None
+
+
+def _along(term: str, over: str) -> str:
+    """The dimension of an array of a term."""
+    return (
+        "cell" if over == "cell" else f"{term}_{ {'entry': 'entry', 'feature': 'name', 'own': 'own'}[over] }"
+    )
+
+
+def _term(kind: str, path: Path) -> type[terms.Term]:
+    known = terms.terms_known()
+    if kind not in known:
+        raise InputError(
+            f'"{path.name}" holds a {kind}, a kind that is not known here; known are {list(known)}. Import the package '
+            "that declares it first."
+        )
+    return known[kind]
 
 
 def _flags(parts: dict[str, Any]) -> dict[str, Any]:

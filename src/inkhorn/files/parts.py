@@ -2,55 +2,60 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from collections.abc import Iterator
+from typing import Annotated, Any, ClassVar
 
 from pydantic import (
     BaseModel,
     BeforeValidator,
     ConfigDict,
+    Field,
     PlainValidator,
     WithJsonSchema,
     model_validator,
 )
 from pydantic_core import PydanticCustomError
 
-from inkhorn.errors import did_you_mean
-from inkhorn.units import KINDS, METRES_AND_DAYS, UnitSystem, quantity
+from inkhorn.errors import InputError, did_you_mean
+from inkhorn.site import Quantity
+from inkhorn.units import METRES_AND_DAYS, UnitSystem, quantity
 
 __all__ = [
+    "Angle",
     "Column",
     "Concentration",
     "Concentrations",
-    "Conductance",
     "Conductivity",
-    "Density",
     "Diffusion",
-    "FlowChanging",
-    "Leakance",
     "Length",
-    "LengthAlong",
     "Number",
     "NumberChanging",
     "Part",
-    "PerLength",
-    "RateChanging",
-    "RechargeRate",
+    "Raw",
     "SeriesPart",
     "ShapeFile",
     "SoilWaterPart",
     "Time",
     "Units",
+    "declared_type",
+    "told",
+    "value_keys",
 ]
+
+
+def told(words: str, example: Any = None, **options: Any) -> Any:
+    """A key of a table: what it means, and how it may stand in the file."""
+    examples = {} if example is None else {"examples": [example]}
+    return Field(description=words, **examples, **options)
 
 
 def _units(info: Any) -> UnitSystem:
     return info.context["units"] if info.context else METRES_AND_DAYS
 
 
-def _in_words(kind: str) -> WithJsonSchema:
-    """For editors: a number, or text with a unit."""
-    words = f"a {kind}: a number in the project's units, or text with a unit, as in {KINDS[kind][3]!r}"
-    return WithJsonSchema({"anyOf": [{"type": "number"}, {"type": "string"}], "description": words})
+def _in_schema(kind: str) -> WithJsonSchema:
+    """For editors: a number, or text with a unit; and for the reference which kind of number."""
+    return WithJsonSchema({"anyOf": [{"type": "number"}, {"type": "string"}], "unit": kind})
 
 
 def _reads(kind: str) -> BeforeValidator:
@@ -62,22 +67,23 @@ def _reads(kind: str) -> BeforeValidator:
     return BeforeValidator(read)
 
 
-Length = Annotated[float, _reads("length"), _in_words("length")]
-Time = Annotated[float, _reads("time"), _in_words("time")]
-Conductivity = Annotated[float, _reads("conductivity"), _in_words("conductivity")]
-Conductance = Annotated[float, _reads("conductance"), _in_words("conductance")]
-Leakance = Annotated[float, _reads("leakance"), _in_words("leakance")]
-Concentration = Annotated[float, _reads("concentration"), _in_words("concentration")]
-Diffusion = Annotated[float, _reads("diffusion"), _in_words("diffusion")]
-PerLength = Annotated[float, _reads("per length"), _in_words("per length")]
-Density = Annotated[float, _reads("density"), _in_words("density")]
-Number = Annotated[float, _reads("number"), _in_words("number")]
+Length = Annotated[float, _reads("length"), _in_schema("length")]
+Time = Annotated[float, _reads("time"), _in_schema("time")]
+Conductivity = Annotated[float, _reads("conductivity"), _in_schema("conductivity")]
+Concentration = Annotated[float, _reads("concentration"), _in_schema("concentration")]
+Diffusion = Annotated[float, _reads("diffusion"), _in_schema("diffusion")]
+Angle = Annotated[float, _reads("angle"), _in_schema("angle")]
+Number = Annotated[float, _reads("number"), _in_schema("number")]
 
 
 class Part(BaseModel):
-    """A table of the project file."""
+    """A table of the project file.
+
+    `ways` are keys of which one makes the table one value, to be replaced as a whole in a variant.
+    """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
+    ways: ClassVar[tuple[str, ...]] = ()
 
     @model_validator(mode="before")
     @classmethod
@@ -98,11 +104,23 @@ class Part(BaseModel):
         return given
 
 
+def _below(part: type[Part]) -> Iterator[type[Part]]:
+    for one in part.__subclasses__():
+        yield one
+        yield from _below(one)
+
+
+def value_keys() -> set[str]:
+    """Return the keys that make a table one value, of all parts there are."""
+    return {key for part in _below(Part) for key in part.ways}
+
+
 class Column(Part):
     """A value that stands in a column of the file: ``{ column = "rate", unit = "mm/year" }``."""
 
-    column: str
-    unit: str | None = None
+    ways: ClassVar[tuple[str, ...]] = ("column",)
+    column: str | list[str] = told("its name; of a line with two values those of its two ends", "rate")
+    unit: str | None = told("of the numbers in it; that of the project if not given", "mm/year", default=None)
 
 
 class SeriesPart(Part):
@@ -113,11 +131,14 @@ class SeriesPart(Part):
     whose column `by` holds its name.
     """
 
-    series: str
-    sheet: str | None = None
-    column: str | list[str] | None = None
-    time: str = "date"
-    by: str | None = None
+    ways: ClassVar[tuple[str, ...]] = ("series",)
+    series: str = told("the table: CSV, text or XLSX", "rates.csv")
+    sheet: str | None = told("which sheet of an XLSX file", "rates", default=None)
+    column: str | list[str] | None = told(
+        "of the values; called as the key if not given", "rate", default=None
+    )
+    time: str = told("the column of dates, or of days since the start", "date", default="date")
+    by: str | None = told("the column that says whose row it is", "name", default=None)
 
 
 class SoilWaterPart(Part):
@@ -126,16 +147,24 @@ class SoilWaterPart(Part):
     The table has the columns date, rain and evapotranspiration; see `inkhorn.site.soil_water_balance`.
     """
 
-    weather: str
-    sheet: str | None = None
-    available_water: Length
-    easily_taken: Number = 0.5
-    runoff: Number = 0.0
-    crop_factor: Number = 1.0
-    first_deficit: Length = 0.0
+    ways: ClassVar[tuple[str, ...]] = ("weather",)
+    weather: str = told("the table of every day's rain and evapotranspiration", "weather.csv")
+    sheet: str | None = told("which sheet of an XLSX file", "rain", default=None)
+    available_water: Length = told("what the roots can take between wet and wilting", "80 mm")
+    easily_taken: Number = told("share of it that plants take at the full rate", 0.5, default=0.5)
+    runoff: Number = told("share of the rain that runs off", 0.1, default=0.0)
+    crop_factor: Number = told("what the plants would drink, over the reference", 1.1, default=1.0)
+    first_deficit: Length = told("missing to field capacity at the beginning", "20 mm", default=0.0)
 
 
 _OTHERWISE: dict[str, type[Part]] = {"series": SeriesPart, "weather": SoilWaterPart, "column": Column}
+
+
+class Raw:
+    """A value whose unit depends on the shape that it is of, as it stands in the file."""
+
+    def __init__(self, value: Any) -> None:
+        self.value = value
 
 
 def _elsewhere(value: dict[str, Any], info: Any, allowed: tuple[str, ...]) -> Any:
@@ -146,28 +175,38 @@ def _elsewhere(value: dict[str, Any], info: Any, allowed: tuple[str, ...]) -> An
     raise ValueError(f"expected a value, or a table with one of {list(allowed)}; got {list(value)}")
 
 
-def _reads_changing(kind: str, *allowed: str) -> PlainValidator:
-    """A number, or one that stands in a column or in time."""
+def declared_type(said: Quantity) -> Any:
+    """Return the type of a key that is a declared quantity: a number, text with a unit, a list along a line, a column,
+    a series."""
+    allowed = ("series",) * said.in_time + ("weather",) * said.weather + ("column",)
+
+    def one(value: Any, info: Any) -> Any:
+        units, what = _units(info), info.field_name
+        if len(said.dimensions) == 1:
+            return quantity(value, said.dimensions[0], units=units, what=what)
+        problems = []
+        for kind in said.dimensions:
+            try:
+                quantity(value, kind, units=units, what=what)
+            except InputError as problem:
+                problems.append(problem)
+        if len(problems) == len(said.dimensions):
+            raise problems[0]
+        return value
 
     def read(value: Any, info: Any) -> Any:
         if isinstance(value, dict):
             return _elsewhere(value, info, allowed)
-        return quantity(value, kind, units=_units(info), what=info.field_name)
+        if isinstance(value, list) and not said.along:
+            raise ValueError("expected one value; several are for what varies along a line")
+        several = isinstance(value, list)
+        found = tuple(one(v, info) for v in value) if several else one(value, info)
+        return found if len(said.dimensions) == 1 else Raw(found)
 
-    return PlainValidator(read)
-
-
-def _elsewhere_in_words(kind: str) -> WithJsonSchema:
-    one = {"anyOf": [{"type": "number"}, {"type": "string"}, {"type": "array"}, {"type": "object"}]}
-    words = f"a {kind}, as in {KINDS[kind][3]!r}; or {{ column = … }}, or {{ series = … }}"
-    return WithJsonSchema({**one, "description": words})
-
-
-def _along(value: Any, info: Any) -> Any:
-    if isinstance(value, dict):
-        return _elsewhere(value, info, ("series", "column"))
-    values = value if isinstance(value, list) else [value]
-    return tuple(quantity(v, "length", units=_units(info), what=info.field_name) for v in values)
+    forms: list[dict[str, Any]] = [{"type": "number"}, {"type": "string"}, {"type": "object"}]
+    forms += [{"type": "array"}] * said.along
+    extras = {"anyOf": forms, "unit": said.dimension, "ways": list(allowed), "along": said.along}
+    return Annotated[Any, PlainValidator(read), WithJsonSchema(extras)]
 
 
 def _concentrations(value: Any, info: Any) -> dict[str, float]:
@@ -176,30 +215,24 @@ def _concentrations(value: Any, info: Any) -> dict[str, float]:
     return {k: quantity(v, "concentration", units=_units(info), what=k) for k, v in value.items()}
 
 
-FlowChanging = Annotated[Any, _reads_changing("flow", "series", "column"), _elsewhere_in_words("flow")]
-NumberChanging = Annotated[Any, _reads_changing("number", "series"), _elsewhere_in_words("number")]
-RateChanging = Annotated[Any, _reads_changing("rate", "series", "column"), _elsewhere_in_words("rate")]
-RechargeRate = Annotated[
-    Any, _reads_changing("rate", "series", "weather", "column"), _elsewhere_in_words("rate")
-]
-LengthAlong = Annotated[Any, PlainValidator(_along), _elsewhere_in_words("length")]
+NumberChanging = declared_type(Quantity("", in_time=True))
 Concentrations = Annotated[
     dict[str, float],
     PlainValidator(_concentrations),
-    WithJsonSchema({"type": "object", "description": "by species"}),
+    WithJsonSchema({"type": "object", "unit": "concentration"}),
 ]
 
 
 class Units(Part):
     """Units of numbers that carry none."""
 
-    length: str = "m"
-    time: str = "day"
-    concentration: str = "mg/l"
+    length: str = told("of lengths, and of areas and volumes made of them", "ft", default="m")
+    time: str = told("of times and rates", "s", default="day")
+    concentration: str = told("of concentrations", "mg/l", default="mg/l")
 
 
 class ShapeFile(Part):
     """A GIS file, and which of its tables."""
 
-    file: str
-    table: str | None = None
+    file: str = told("GeoPackage, GeoJSON or Shapefile", "site.gpkg")
+    table: str | None = told("which table of a GeoPackage", "lake", default=None)

@@ -1,183 +1,168 @@
-"""Tables of a project file that say what is known of the site: materials, features, time, edits."""
+"""Tables of a project file that say what is known of the site: features of every kind, materials, zones, time, edits.
+
+The table of a kind of feature, and that of materials, are made of what their declarations say.
+"""
 
 from __future__ import annotations
 
 from datetime import date, datetime
 from typing import Annotated, Any, Literal
 
-from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
+from pydantic import BeforeValidator, Field, WithJsonSchema, create_model, model_validator
 
 from inkhorn.files.parts import (
     Column,
     Concentration,
     Concentrations,
-    Conductance,
-    Conductivity,
-    Density,
-    FlowChanging,
-    Leakance,
     Length,
-    LengthAlong,
     Number,
     NumberChanging,
     Part,
-    PerLength,
-    RateChanging,
-    RechargeRate,
     SeriesPart,
     ShapeFile,
     Time,
+    declared_type,
+    told,
 )
 from inkhorn.files.parts_space import SurfacePart
+from inkhorn.site import (
+    Choice,
+    Declared,
+    Feature,
+    LayerNames,
+    Quantity,
+    declared_fields,
+    material_fields,
+)
+from inkhorn.site import Concentrations as ConcentrationsDeclared
+from inkhorn.site import Material as MaterialDeclared
 
 __all__ = [
-    "BarrierPart",
     "BoresPart",
-    "CollectorPart",
-    "DrainPart",
     "EditPart",
-    "EvapotranspirationPart",
     "FeaturePart",
-    "FixedHeadPart",
-    "HeadDependentPart",
-    "MaterialPart",
-    "RechargePart",
-    "RiverPart",
-    "SeepagePart",
     "SpeciesPart",
-    "SpringPart",
     "TimePart",
     "WellsPart",
+    "ZonesPart",
+    "feature_part",
+    "material_part",
 ]
 
 
-class MaterialPart(Part):
-    """What a layer is made of; what is asked decides what it needs."""
+class PlacePart(Part):
+    """The cell of a layer at some place."""
 
-    conductivity: Conductivity | None = None
-    vertical_ratio: Number = 1.0
-    vertical_conductivity: Conductivity | None = None
-    anisotropy: Number = 1.0
-    direction: Number = 0.0
-    porosity: Number | None = None
-    specific_storage: PerLength | None = None
-    specific_yield: Number | None = None
-    bulk_density: Density | None = None
-    transmissivity: Conductance | None = None
-    storativity: Number | None = None
-    leakance: Leakance | None = None
+    layer: str = told("its name", "sand")
+    x: Length = told("coordinate on the map", 350)
+    y: Length = told("coordinate on the map", 450)
 
 
-class FeaturePart(ShapeFile):
-    """A feature for each shape of a file; its name is given, or stands in a column."""
+class FeaturePart(Part):
+    """A feature for each shape of a file; its name is given, or stands in a column. Or cells told one by one."""
 
-    name: str | Column
+    name: str | Column = told("what it is called, or the column of names", "brook")
+    file: str | None = told("its shapes: GeoPackage, GeoJSON or Shapefile", "site.gpkg", default=None)
+    table: str | None = told("which table of a GeoPackage", "brook", default=None)
+    cells: list[int] | None = told(
+        "instead of a file: numbers of cells, which hold for one grid only", [12, 13], default=None
+    )
+    at: list[PlacePart] | None = told(
+        "instead of a file: layers and places, whose cells are meant",
+        [{"layer": "sand", "x": 350, "y": 450}],
+        default=None,
+    )
 
-
-class FixedHeadPart(FeaturePart):
-    """Water held at a given level."""
-
-    head: LengthAlong
-    every_layer: bool = False
-    layers: list[str] = Field(default_factory=list)
-
-
-class HeadDependentPart(FeaturePart):
-    """Water at a distance, behind a conductance or behind ground of some conductivity."""
-
-    head: LengthAlong
-    conductance: Number | None = None
-    conductivity: Conductivity | None = None
-    distance: Length | None = None
-    layers: list[str] = Field(default_factory=list)
-
-
-class RiverPart(FeaturePart):
-    """A line of water that gives to and takes from the aquifer through its bed.
-
-    Its conductance per metre is given, or follows from width, thickness and conductivity of the bed.
-    """
-
-    stage: LengthAlong
-    bed: LengthAlong
-    width: Length | None = None
-    bed_thickness: Length | None = None
-    bed_conductivity: Conductivity | None = None
-    conductance: Conductivity | None = None
-    layer: str | None = None
+    @model_validator(mode="after")
+    def _one_place(self) -> FeaturePart:
+        given = [k for k in ("file", "cells", "at") if getattr(self, k) is not None]
+        if len(given) != 1:
+            raise ValueError(
+                f"expected one of `file` (shapes), `cells` (numbers) and `at` (layers and places), which say where it is; "
+                f"got {given or 'none'}"
+            )
+        if self.table is not None and self.file is None:
+            raise ValueError("a `table` is one of a `file`; name the file")
+        if self.file is None and not isinstance(self.name, str):
+            raise ValueError("names stand in a column of a `file`; give this feature its name")
+        return self
 
 
-class DrainPart(FeaturePart):
-    """Lines or polygons that take water out; conductance per metre of line or per square metre."""
-
-    level: LengthAlong
-    conductance: Conductivity
-    layer: str | None = None
-
-
-class SpringPart(FeaturePart):
-    """Points where water leaves."""
-
-    level: LengthAlong
-    conductance: Conductance
-    layer: str | None = None
-
-
-class SeepagePart(FeaturePart):
-    """Ground through which water leaves where the water table reaches it; conductance per square metre."""
-
-    conductance: Leakance | None = None
-
-
-class RechargePart(FeaturePart):
-    """Rain less what plants drink and what runs off."""
-
-    rate: RechargeRate
-    concentration: Concentrations = Field(default_factory=dict)
+def _key(said: Declared, needed: bool, default: Any) -> tuple[Any, Any]:
+    """Type and field of a declared key."""
+    kind: Any = bool
+    if isinstance(said, Quantity):
+        kind = declared_type(said)
+    elif isinstance(said, LayerNames):
+        kind, default = (list[str], Field(default_factory=list)) if said.many else (str, default)
+    elif isinstance(said, ConcentrationsDeclared):
+        kind, default = Concentrations, Field(default_factory=dict)
+    elif not isinstance(said, Choice):
+        raise TypeError(f"{type(said).__name__} is no declaration that a project file knows")
+    words: dict[str, Any] = {"description": said.words}
+    if said.example is not None:
+        words["examples"] = [said.example]
+    if needed:
+        return kind, Field(**words)
+    if isinstance(said, LayerNames) and said.many:
+        return kind, Field(default_factory=list, **words)
+    if isinstance(said, ConcentrationsDeclared):
+        return kind, Field(default_factory=dict, **words)
+    return kind | None if default is None else kind, Field(default=default, **words)
 
 
-class EvapotranspirationPart(FeaturePart):
-    """What plants draw from the water table, the less the deeper it lies."""
+def feature_part(kind: type[Feature]) -> type[FeaturePart]:
+    """Return the table of a kind of feature, made of what its fields say of themselves."""
+    from dataclasses import MISSING
 
-    rate: RateChanging
-    depth: Length
-    below_ground: Length = 0.0
-
-
-class BarrierPart(FeaturePart):
-    """Lines that water crosses with difficulty."""
-
-    conductivity: Conductivity | None = None
-    thickness: Length | None = None
-    leakance: Leakance | None = None
-    layers: list[str] = Field(default_factory=list)
+    keys = {}
+    for name, (f, said) in declared_fields(kind).items():
+        needed = f.default is MISSING and f.default_factory is MISSING
+        keys[name] = _key(said, needed, None if f.default is MISSING else f.default)
+    words = " ".join((kind.__doc__ or kind.kind).partition("Parameters\n")[0].split())
+    made: type[FeaturePart] = create_model(  # type: ignore[call-overload]  # of fields found at run time
+        f"{kind.__name__}Part", __base__=FeaturePart, __doc__=words, __module__=__name__, **keys
+    )
+    return made
 
 
-class CollectorPart(FeaturePart):
-    """Lying screens with one water level; abstraction and injection both count upwards from 0."""
+def material_part() -> type[Part]:
+    """Return the table of a material, of all that one may state, other packages' properties included."""
+    own = declared_fields(MaterialDeclared)
+    keys = {
+        name: _key(said, False, own[name][0].default if name in own else None)
+        for name, said in material_fields().items()
+    }
+    for name, said in material_fields().items():  # no series, no columns
+        kind = _plain_number(said)
+        keys[name] = (kind | None if keys[name][1].default is None else kind, keys[name][1])
+    words = "What a layer is made of; what is asked decides what it needs."
+    made: type[Part] = create_model(  # type: ignore[call-overload]  # of fields found at run time
+        "MaterialPart", __base__=Part, __doc__=words, __module__=__name__, **keys
+    )
+    return made
 
-    elevation: Length
-    abstraction: FlowChanging = 0.0
-    injection: FlowChanging = 0.0
-    radius: Length = 0.15
-    skin: Number = 0.0
-    lowest_level: Length | None = None
-    concentration: Concentrations = Field(default_factory=dict)
+
+def _plain_number(said: Quantity) -> Any:
+    from inkhorn.files.parts import _in_schema, _reads
+
+    kind = said.dimensions[0]
+    return Annotated[float, _reads(kind), _in_schema(kind)]
 
 
 class WellsPart(Part):
     """A table with name, x, y, screen_top, screen_bottom, and abstraction or injection.
 
     Rates in time stand in another table, `rates`, with name, date (or day), and abstraction or injection.
-    Further columns of the first: radius, skin, lowest_level, losses. Screens may stand as depths below the
+    Further columns of the first are the other keys of a [well](#wellpart). Screens may stand as depths below the
     ground instead: screen_top_depth and screen_bottom_depth.
     """
 
-    file: str
-    sheet: str | None = None
-    local: bool = False
-    rates: str | None = None
-    rates_sheet: str | None = None
+    file: str = told("the table: CSV, text or XLSX", "wells.csv")
+    sheet: str | None = told("which sheet of an XLSX file", "wells", default=None)
+    local: bool = told("whether x and y are local coordinates", True, default=False)
+    rates: str | None = told("a table of rates in time", "rates.csv", default=None)
+    rates_sheet: str | None = told("which sheet of it", "rates", default=None)
 
 
 class BoresPart(Part):
@@ -187,18 +172,45 @@ class BoresPart(Part):
     and depth in the second.
     """
 
-    file: str
-    sheet: str | None = None
-    local: bool = False
-    levels: str
-    levels_sheet: str | None = None
+    file: str = told("the table of bores", "bores.csv")
+    sheet: str | None = told("which sheet of an XLSX file", "bores", default=None)
+    local: bool = told("whether x and y are local coordinates", True, default=False)
+    levels: str = told("the table of levels", "levels.csv")
+    levels_sheet: str | None = told("which sheet of it", "levels", default=None)
 
 
 class SpeciesPart(Part):
-    name: str
-    unit: str = "mg/l"
-    start: Concentration = 0.0
-    limit: Concentration | None = None
+    """Something dissolved in the water."""
+
+    name: str = told("as used in the concentrations of features", "chloride")
+    unit: str = told("of its concentrations in tables and pictures", "mg/l", default="mg/l")
+    start: Concentration = told("everywhere at the beginning", "14 mg/l", default=0.0)
+    limit: Concentration | None = told("what it must not pass", "90 mg/l", default=None)
+
+
+class ZonesPart(Part):
+    """One way to divide the site into zones: polygons with their names, or a raster of whole numbers."""
+
+    file: str | None = told("polygons: GeoPackage, GeoJSON or Shapefile", "site.gpkg", default=None)
+    table: str | None = told("which table of a GeoPackage", "land_use", default=None)
+    name: Column | None = told("the column of the zones' names", {"column": "use"}, default=None)
+    raster: str | None = told("a raster of whole numbers instead", "soils.tif", default=None)
+    codes: dict[str, int] = told(
+        "the number of each zone in the raster", {"heath": 1, "wood": 2}, default_factory=dict
+    )
+    layers: list[str] = told(
+        "which layers they divide; every one if not given", ["sand"], default_factory=list
+    )
+
+    @model_validator(mode="after")
+    def _one(self) -> ZonesPart:
+        if (self.file is None) == (self.raster is None):
+            raise ValueError("zones are polygons of a `file`, or the numbers of a `raster`; give one of them")
+        if self.file is not None and self.name is None:
+            raise ValueError('polygons need the column of their names, as in name = { column = "use" }')
+        if self.raster is not None and not self.codes:
+            raise ValueError("a raster needs the number of each zone, as in codes = { heath = 1 }")
+        return self
 
 
 def _date(value: Any) -> Any:
@@ -209,11 +221,7 @@ def _date(value: Any) -> Any:
     return value
 
 
-Date = Annotated[
-    str,
-    BeforeValidator(_date),
-    WithJsonSchema({"type": "string", "description": "a date, as in 2021-05-31"}),
-]
+Date = Annotated[str, BeforeValidator(_date), WithJsonSchema({"type": "string", "unit": "date"})]
 
 
 class TimePart(Part):
@@ -230,23 +238,31 @@ class TimePart(Part):
     written.
     """
 
-    start: Date | None = None
-    end: Date | None = None
-    duration: Time | None = None
-    every: Literal["day", "week", "month", "year"] | None = None
-    periods: str | None = None
-    sheet: str | None = None
-    at_changes: bool = True
-    steps: int = Field(default=1, ge=1)
-    growth: Number = 1.0
-    steady_first: bool = True
-    first_heads: SurfacePart | None = None
-    first_run: str | None = None
-    warm_up_years: int = Field(default=0, ge=0, le=100)
-    order: Literal[1, 2] = 1
-    head_error: Length | None = None
-    results: Literal["steps", "periods"] | list[Time] = "steps"
-    keep_flows: bool = True
+    start: Date | None = told("the date at which it begins", "2020-04-07", default=None)
+    end: Date | None = told("the date at which it ends", "2026-04-07", default=None)
+    duration: Time | None = told("how long it goes on, instead of an end", "3 years", default=None)
+    every: Literal["day", "week", "month", "year"] | None = told(
+        "periods end so often besides", "month", default=None
+    )
+    periods: str | None = told("a table of periods instead", "periods.csv", default=None)
+    sheet: str | None = told("which sheet of an XLSX file", "periods", default=None)
+    at_changes: bool = told("whether periods end where values change", False, default=True)
+    steps: int = told("steps in each period", 2, default=1, ge=1)
+    growth: Number = told("length of a step over that of the one before", 1.2, default=1.0)
+    steady_first: bool = told("whether it begins from a steady solution", False, default=True)
+    first_heads: SurfacePart | None = told(
+        "heads to begin with instead", {"raster": "heads.tif"}, default=None
+    )
+    first_run: str | None = told(
+        "folder of a run where it ended to begin from instead", "runs/run-001", default=None
+    )
+    warm_up_years: int = told("years ahead, of the means of their season", 2, default=0, ge=0, le=100)
+    order: Literal[1, 2] = told("of the steps", 2, default=1)
+    head_error: Length | None = told("what a step may err by in any head", "1 cm", default=None)
+    results: Literal["steps", "periods"] | list[Time] = told(
+        "what is kept: every step, one a period, or up to some times", "periods", default="steps"
+    )
+    keep_flows: bool = told("whether flows are kept on disk", False, default=True)
 
     @model_validator(mode="after")
     def _ends(self) -> TimePart:
@@ -272,22 +288,34 @@ class EditPart(Part):
     ``of = "horizontal_conductivity"``, ``of = "river.stage"``, ``of = "base"`` (the bottom of cells, with which the
     top of what lies beneath moves) or ``of = "ground"`` (the top of the uppermost cells); and one of `value`,
     `factor` (a number, or a series), `add`, `surface` (one for each place), `series`, or a column of the polygons
-    it is made within.
+    it is made within. What a feature states is edited in the unit in which it states it: the conductance of a drain
+    along a line by the metre, whatever the grid.
     """
 
-    of: str
-    value: Any = None
-    factor: NumberChanging | None = None
-    add: Any = None
-    surface: SurfacePart | None = None
-    series: SeriesPart | None = None
-    within: ShapeFile | None = None
-    column: str | None = None
-    unit: str | None = None
-    at: list[tuple[Length, Length]] = Field(default_factory=list)
-    layers: list[str] = Field(default_factory=list)
-    feature: str | None = None
-    reason: str = ""
+    of: str = told("what is changed", "river.stage")
+    value: Any = told("what it becomes", "17.2 m", default=None)
+    factor: NumberChanging | None = told(
+        "what it is multiplied with; a number, a series, or a column of the polygons", 0.8, default=None
+    )
+    add: Any = told("what is added to it", "-5 cm", default=None)
+    surface: SurfacePart | None = told(
+        "one value for each place", {"points": "tests.csv", "z": "k"}, default=None
+    )
+    series: SeriesPart | None = told("its values in time", {"series": "stages.csv"}, default=None)
+    within: ShapeFile | None = told(
+        "polygons within which it is changed", {"file": "site.gpkg", "table": "pit"}, default=None
+    )
+    column: str | None = told("the polygons' column of values", "k", default=None)
+    unit: str | None = told("of that column", "m/day", default=None)
+    at: list[tuple[Length, Length]] = told("x and y of places instead", [[350, 450]], default_factory=list)
+    layers: list[str] = told("in which layers; every one if not given", ["sand"], default_factory=list)
+    zone: tuple[str, str] | None = told(
+        'a division ("material", "layer" or one of [zones]) and one of its zones',
+        ["land_use", "heath"],
+        default=None,
+    )
+    feature: str | None = told("of this feature only", "brook", default=None)
+    reason: str = told("why", "a pumping test", default="")
 
     @model_validator(mode="after")
     def _one(self) -> EditPart:
@@ -295,7 +323,8 @@ class EditPart(Part):
         given = [k for k in ways if getattr(self, k) is not None]
         if len(given) != 1:
             raise ValueError(f"an edit is one change; got {given or 'none'}. Give one of {list(ways)}")
-        if self.column is not None and self.within is None:
+        needs_within = self.column is not None or isinstance(self.factor, Column)
+        if needs_within and self.within is None:
             raise ValueError(
                 "a `column` is one of the polygons that the edit is made `within`; name their file"
             )

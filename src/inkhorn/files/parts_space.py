@@ -1,26 +1,28 @@
-"""Tables of a project file that say how space is cut: boundary, grids, surfaces, layers."""
+"""Tables of a project file that say how space is cut: boundary, surfaces, layers."""
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import ClassVar, Literal
 
-from pydantic import Field, PlainValidator, model_validator
+from pydantic import model_validator
 
-from inkhorn.files.parts import Length, Number, Part, ShapeFile
-from inkhorn.units import quantity
+from inkhorn.files.parts import Angle, Length, Number, Part, ShapeFile, told
+from inkhorn.space import POINT_METHODS
 
-__all__ = ["BoundaryPart", "GridPart", "LayerPart", "LocalPart", "SurfacePart"]
+__all__ = ["BoundaryPart", "LayerPart", "LocalPart", "SurfacePart"]
 
 
 class VariogramPart(Part):
-    """How unlike two points are, by their distance; direction in degrees from the x axis."""
+    """How unlike two points are, by their distance."""
 
-    kind: Literal["spherical", "exponential", "gaussian", "linear"] = "spherical"
-    range: Length
-    sill: Number = 1.0
-    nugget: Number = 0.0
-    direction: Number = 0.0
-    ratio: Number = 1.0
+    kind: Literal["spherical", "exponential", "gaussian", "linear"] = told(
+        "its form", "spherical", default="spherical"
+    )
+    range: Length = told("how far points tell of each other", "800 m")
+    sill: Number = told("variance far away, over that of the data", 1.0, default=1.0)
+    nugget: Number = told("variance right beside a point", 0.05, default=0.0)
+    direction: Angle = told("of the longest range, anticlockwise from the x axis", 30, default=0.0)
+    ratio: Number = told("of the longest range to the shortest", 3, default=1.0)
 
 
 class SurfacePart(Part):
@@ -30,33 +32,35 @@ class SurfacePart(Part):
     or of the table [local]; polygons hold their elevation in the attribute `z`.
     """
 
-    points: str | None = None
-    sheet: str | None = None
-    x: str = "x"
-    y: str = "y"
-    z: str = "z"
-    local: bool = False
-    polygons: str | None = None
-    table: str | None = None
-    method: Literal["linear", "nearest", "inverse_distance", "natural", "cubic", "thin_plate", "kriging"] = (
-        "linear"
+    ways: ClassVar[tuple[str, ...]] = ("points", "raster", "polygons", "elevation", "under", "between")
+    points: str | None = told("a table of points", "strata.csv", default=None)
+    sheet: str | None = told("which sheet of an XLSX file", "bores", default=None)
+    x: str = told("the column of x", "easting", default="x")
+    y: str = told("the column of y", "northing", default="y")
+    z: str = told("the column, or the attribute of polygons, of the values", "sand base", default="z")
+    local: bool = told("whether x and y are local coordinates", True, default=False)
+    polygons: str | None = told("polygons with their elevation", "cells.gpkg", default=None)
+    table: str | None = told("which table of a GeoPackage", "cells", default=None)
+    method: Literal[tuple(POINT_METHODS)] = told(  # type: ignore[valid-type]  # those that the space knows
+        "how the surface is laid through points", "kriging", default="linear"
     )
-    neighbours: int = Field(default=24, ge=1)
-    power: Number = 2.0
-    variogram: VariogramPart | None = None
-    raster: str | None = None
-    elevation: Length | None = None
-    under: str | None = None
-    depth: Length = 0.0
-    between: tuple[str, str] | None = None
-    share: Number = 0.5
-    never_above: str | None = None
-    never_below: str | None = None
+    neighbours: int = told("points looked at for each place", 12, default=24, ge=1)
+    power: Number = told("of the inverse distance", 2, default=2.0)
+    variogram: VariogramPart | None = told("for kriging", {"range": "800 m"}, default=None)
+    raster: str | None = told("a GeoTIFF or ESRI ASCII grid", "sand_base.tif", default=None)
+    elevation: Length | None = told("one for all places", "-30 m", default=None)
+    under: str | None = told("a surface above: the ground, or a layer's base", "ground", default=None)
+    depth: Length = told("how far under it", "12 m", default=0.0)
+    between: tuple[str, str] | None = told(
+        "two surfaces above, the upper one first", ["ground", "sand"], default=None
+    )
+    share: Number = told("of the way down from one to the other", 0.3, default=0.5)
+    never_above: str | None = told("a surface that it is kept below", "ground", default=None)
+    never_below: str | None = told("a surface that it is kept above", "gravel", default=None)
 
     @model_validator(mode="after")
     def _one(self) -> SurfacePart:
-        ways = ("points", "raster", "polygons", "elevation", "under", "between")
-        given = [way for way in ways if getattr(self, way) is not None]
+        given = [way for way in self.ways if getattr(self, way) is not None]
         if len(given) != 1:
             raise ValueError(
                 f"a surface is made in one way; got {given or 'none'}. Give one of `points` (a table with x, y "
@@ -71,109 +75,39 @@ class SurfacePart(Part):
 class BoundaryPart(ShapeFile):
     """The site's polygon, and polygons within it that take no part."""
 
-    holes: ShapeFile | None = None
+    holes: ShapeFile | None = told("polygons that take no part", {"file": "holes.geojson"}, default=None)
 
 
 class LocalPart(Part):
-    """Local coordinates: where their origin lies on the map, and how their axes are turned [degrees]."""
+    """Local coordinates: where their origin lies on the map, and how their axes are turned."""
 
-    origin: tuple[Length, Length]
-    rotation: Number = 0.0
+    origin: tuple[Length, Length] = told("its x and y on the map", [3500, 2100])
+    rotation: Angle = told("of their x axis, anticlockwise", 30, default=0.0)
 
 
 class ChangePart(ShapeFile):
     """Another surface within the polygons of a file."""
 
-    base: SurfacePart
-
-
-class BandPart(Part):
-    """Columns (across x) or rows (across y) no wider than a size between two coordinates."""
-
-    axis: Literal["x", "y"]
-    start: Length
-    end: Length
-    size: Length
-
-
-class NearPart(Part):
-    """Smaller cells near features or bores, by their names, or by their kind."""
-
-    features: list[str] = Field(default_factory=list)
-    kinds: list[Literal["fixed head", "river", "drain", "well", "recharge", "bore"]] = Field(
-        default_factory=list
-    )
-    size: Length
-
-    @model_validator(mode="after")
-    def _some(self) -> NearPart:
-        if not (self.features or self.kinds):
-            raise ValueError('name `features`, or `kinds` such as ["well"], near which cells are to be small')
-        return self
-
-
-def _keep(value: Any) -> float | str:
-    if value in ("centre", "cut"):
-        return str(value)
-    share = quantity(value, "number", what="keep")
-    if not 0.0 < share <= 1.0:
-        raise ValueError('expected "centre", "cut" or a share of the area above 0 and up to 1')
-    return share
-
-
-_MESH_KEYS = {  # what each kind of mesh can be told, beside `kind`, `near` and `left_out`
-    "rectangles": ("cell", "count", "margin", "rotation", "growth", "keep", "band"),
-    "split": ("cell", "count", "margin", "rotation", "keep", "ring", "most_splits"),
-    "voronoi": ("cell", "count", "growth", "boundary", "rounds", "seed"),
-    "file": ("file", "table"),
-}
-
-
-class GridPart(Part):
-    """A plan mesh over the boundary: rectangles, some of them split in four, Voronoi cells, or made elsewhere."""
-
-    kind: Literal["rectangles", "split", "voronoi", "file"] = "rectangles"
-    cell: Length | None = None
-    count: int | tuple[int, int] | None = None
-    margin: Length = 0.0
-    rotation: Number = 0.0
-    growth: Number | None = None
-    boundary: Length | None = None
-    rounds: int = Field(default=4, ge=0, le=100)
-    seed: int = 0
-    keep: Annotated[float | str, PlainValidator(_keep)] = "centre"
-    band: list[BandPart] = Field(default_factory=list)
-    near: list[NearPart] = Field(default_factory=list)
-    left_out: list[str] = Field(default_factory=list)
-    ring: int = Field(default=1, ge=1, le=20)
-    most_splits: dict[str, Annotated[int, Field(ge=0)]] = Field(default_factory=dict)
-    file: str | None = None
-    table: str | None = None
-
-    @model_validator(mode="after")
-    def _one(self) -> GridPart:
-        known = ("kind", *_MESH_KEYS[self.kind], *(() if self.kind == "file" else ("near", "left_out")))
-        for key in self.model_fields_set:
-            if key not in known:
-                raise ValueError(f"`{key}` says nothing of {self.kind}; leave it out, or change the kind")
-        if self.kind == "file":
-            if self.file is None:
-                raise ValueError("a mesh made elsewhere needs its `file`")
-            return self
-        if self.kind == "voronoi" and not isinstance(self.count, int | None):
-            raise ValueError("the `count` of Voronoi cells is one number, about how many there are to be")
-        if (self.cell is None) == (self.count is None):
-            raise ValueError("give either `cell` (a size) or `count` (a number of cells)")
-        return self
+    base: SurfacePart = told("the surface there", {"under": "ground", "depth": "2 m"})
 
 
 class LayerPart(Part):
-    name: str
-    material: str
-    base: SurfacePart
-    least_thickness: Length = 0.1
-    where_thin: Literal["absent", "keep"] = "absent"
-    base_wins: bool = False
-    parts: int | list[float] | None = None
-    change: list[ChangePart] = Field(default_factory=list)
-    taken_out: ShapeFile | None = None
+    """A layer, from its top down to its base; layers stand in the order from the ground down."""
+
+    name: str = told("what it is called; of a layer in parts all of them", "sand")
+    material: str = told("what it is made of, a table [material.NAME]", "sand")
+    base: SurfacePart = told("its lower surface", {"elevation": "8 m"})
+    least_thickness: Length = told("what counts as thin", "0.3 m", default=0.1)
+    where_thin: Literal["absent", "keep"] = told(
+        "whether it is gone there, or kept in its neighbour's material", "keep", default="absent"
+    )
+    base_wins: bool = told("whether its base wins where it crosses those above", True, default=False)
+    parts: int | list[float] | None = told("a number of equal parts, or their shares", 3, default=None)
+    change: list[ChangePart] = told(
+        "another base within polygons",
+        [{"file": "pit.geojson", "base": {"elevation": "4 m"}}],
+        default_factory=list,
+    )
+    taken_out: ShapeFile | None = told(
+        "polygons where it takes no part", {"file": "shaft.geojson"}, default=None
+    )

@@ -10,25 +10,16 @@ from typing import Any
 import numpy as np
 
 from inkhorn.errors import InputError, did_you_mean
-from inkhorn.files.meshes import read_mesh
-from inkhorn.files.parts_space import GridPart
+from inkhorn.files.parts_grid import MeshPart
 from inkhorn.files.pictures import read_picture
 from inkhorn.files.project_file import ProjectFile
+from inkhorn.files.rasters import read_raster
 from inkhorn.files.read_features import FeatureReader
-from inkhorn.files.read_strata import StrataReader, parts_of
+from inkhorn.files.read_strata import StrataReader
 from inkhorn.files.source import Source
 from inkhorn.files.variants import variant_file
-from inkhorn.site import Bore, Feature, Material, Picture, Series, Site, Species
-from inkhorn.space import (
-    Band,
-    Grid,
-    PlanMesh,
-    Surface,
-    layered,
-    rectangles,
-    split_in_four,
-    voronoi,
-)
+from inkhorn.site import Bore, Feature, Material, Picture, Series, Site, Species, Zones, kinds
+from inkhorn.space import Grid, PlanMesh, Surface, layered
 
 __all__ = ["Project", "read_project", "read_site"]
 
@@ -75,9 +66,9 @@ class Project:
             If there is no grid of that name, or it cannot be made.
         """
         part = self._grid_part(name)
-        return layered(self.mesh(name), self.site.strata, most_splits=part.most_splits)
+        return layered(self.mesh(name), self.site.strata, most_splits=getattr(part, "most_splits", {}))
 
-    def _grid_part(self, name: str | None) -> GridPart:
+    def _grid_part(self, name: str | None) -> MeshPart:
         name = self.asked.use_grid if name is None else name
         if name is not None and name not in self.asked.grids:
             known = list(self.asked.grids)
@@ -87,7 +78,7 @@ class Project:
             )
         return self.asked.grid if name is None else self.asked.grids[name]
 
-    def _near(self, part: GridPart) -> list[tuple[list[Any], float]]:
+    def _near(self, part: MeshPart) -> list[tuple[list[Any], float]]:
         """Features and bores near which cells are to be small, and how small."""
         places: dict[str, Any] = {b.name: b for b in self.site.bores}
         places |= {f.name: f for f in self.site.features}
@@ -95,9 +86,9 @@ class Project:
         for feature in self.site.features:
             kinds.setdefault(feature.kind, []).append(feature.name)
         found = []
-        for near in part.near:
+        for near in part.near_parts:
             names = dict.fromkeys([*near.features, *(n for k in near.kinds for n in kinds.get(k, []))])
-            found.append(([places[n] for n in names if n not in part.left_out], near.size))
+            found.append(([places[n] for n in names if n not in getattr(part, "left_out", ())], near.size))
         return found
 
     def mesh(self, name: str | None = None) -> PlanMesh:
@@ -108,27 +99,8 @@ class Project:
         InputError
             If there is no grid of that name, or it cannot be made.
         """
-        part, outline = self._grid_part(name), self.site.boundary
-        if part.kind == "file":
-            assert part.file is not None  # the file's model sees to that
-            return read_mesh(self.path.parent / part.file, table=part.table).mesh
-        near = self._near(part)
-        if part.kind == "voronoi":
-            return voronoi(
-                outline,
-                size=part.cell,
-                cells=part.count,  # type: ignore[arg-type]  # one number, the file's model has seen to that
-                near=near,
-                boundary=part.boundary,
-                growth=part.growth or 1.3,
-                rounds=part.rounds,
-                seed=part.seed,
-            )
-        frame: dict[str, Any] = {k: getattr(part, k) for k in ("cell", "count", "margin", "rotation", "keep")}
-        if part.kind == "split":
-            return split_in_four(outline, near=near, ring=part.ring, **frame)
-        bands = [Band(b.axis, b.start, b.end, b.size) for b in part.band]
-        return rectangles(outline, growth=part.growth or 1.5, bands=bands, near=near, **frame)
+        part = self._grid_part(name)
+        return part.made(self.site.boundary, self._near(part), self.path.parent)
 
 
 def _series_of(thing: Feature | Any) -> list[Series]:
@@ -168,7 +140,10 @@ class _Reader:
         made = {}
         for name, part in self.asked.material.items():
             try:
-                made[name] = Material(name, **part.model_dump())
+                stated = part.model_dump()
+                own = {k: v for k, v in stated.items() if k in Material.__dataclass_fields__}
+                further = {k: v for k, v in stated.items() if k not in own and v is not None}
+                made[name] = Material(name, **own, further=further)
             except InputError as problem:
                 raise InputError(f"{self.source.by('material', name)}: {problem}") from None
         for k, layer in enumerate(self.asked.layer):
@@ -177,11 +152,27 @@ class _Reader:
                     f'{self.source.by("layer", k, "material")}: layer "{layer.name}" is made of "{layer.material}"; '
                     f"known materials are {list(made)}."
                 )
-        names = {layer.name: layer.material for layer in self.asked.layer}
-        parted = {
-            f"{part.name} {k + 1}": part.material for part in self.asked.layer for k in range(parts_of(part))
-        }
-        return {name: made[material] for name, material in {**names, **parted}.items()}
+        return {layer.name: made[layer.material] for layer in self.asked.layer}
+
+    def zones(self) -> dict[str, Zones]:
+        """Make the divisions of the site into zones."""
+        found = {}
+        for name, part in self.asked.zones.items():
+            source, layers = self.source.by("zones", name), tuple(part.layers)
+            if part.file is not None and part.name is not None:
+                shapes = self.source.shapes(part, ("Polygon", "MultiPolygon"), "zones", name)
+                names = tuple(str(s.attribute(str(part.name.column))) for s in shapes)
+                found[name] = Zones(names, tuple(s.geometry for s in shapes), layers=layers, source=source)
+                continue
+            path = self.source.folder / str(part.raster)
+            raster, crs = read_raster(path, asked_by=f"named in {source}")
+            self.source.files[path] = None
+            self.source.same_crs(crs, str(part.raster), "zones", name)
+            code_of = {code: zone for zone, code in part.codes.items()}
+            found[name] = Zones(
+                tuple(part.codes), codes=raster, code_of=code_of, layers=layers, source=source
+            )
+        return found
 
     def bores(self) -> tuple[Bore, ...]:
         part = self.asked.bores
@@ -224,7 +215,7 @@ class _Reader:
                 raise InputError(
                     f"{feature.where}: there is another feature of that name. Give each its own."
                 )
-        edits = tuple(self.features.edits())
+        edits = tuple(self.features.edits(features))
         changing = [s for thing in (*features, *edits) for s in _series_of(thing)]
         picture = self.picture()
         return Site(
@@ -239,6 +230,7 @@ class _Reader:
             picture=picture,
             schedule=self.features.schedule(changing),
             edits=edits,
+            zones=self.zones(),
         )
 
     def picture(self) -> Picture | None:
@@ -264,6 +256,7 @@ class _Reader:
                     )
 
         asked, wells = self.asked, [w.name for w in site.wells]
+        layers = [*site.strata.names, *(n for layer in site.strata.layers for n in layer.part_of)]
         if asked.use_grid is not None:
             known([asked.use_grid], list(asked.grids), "grid", "use_grid")
         species = [s.name for s in site.species]
@@ -273,17 +266,18 @@ class _Reader:
             known([asked.transport.species], species, "species", "transport", "species")
             known(asked.transport.watch, wells, "well", "transport", "watch")
         if asked.fit is not None:
-            known(asked.fit.conductivity_of, list(site.strata.names), "layer", "fit", "conductivity_of")
+            known(asked.fit.conductivity_of, layers, "layer", "fit", "conductivity_of")
         places = [f.name for f in site.features] + [b.name for b in site.bores]
-        grids: list[tuple[tuple[str, ...], GridPart]] = [(("grid",), asked.grid)]
+        grids: list[tuple[tuple[str, ...], MeshPart]] = [(("grid",), asked.grid)]
         grids += [(("grids", name), grid) for name, grid in asked.grids.items()]
         for path, grid in grids:
-            for j, near in enumerate(grid.near):
+            for j, near in enumerate(grid.near_parts):
                 known(near.features, places, "feature or bore", *path, "near", j)
-            known(grid.left_out, places, "feature or bore", *path, "left_out")
-            known(list(grid.most_splits), list(site.strata.names), "layer", *path, "most_splits")
-        for k, part in enumerate(asked.recharge):
-            known(list(part.concentration), species, "species", "recharge", k, "concentration")
+            known(getattr(grid, "left_out", []), places, "feature or bore", *path, "left_out")
+            known(list(getattr(grid, "most_splits", {})), layers, "layer", *path, "most_splits")
+        for group in kinds():
+            for k, part in enumerate(getattr(asked, group)):
+                known(list(getattr(part, "concentration", {})), species, "species", group, k, "concentration")
 
 
 def read_project(path: str | Path, *, variant: str | None = None) -> Project:

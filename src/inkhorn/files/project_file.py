@@ -2,151 +2,88 @@
 
 from __future__ import annotations
 
-import re
 import tomllib
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
+from functools import cache
+from importlib.metadata import entry_points
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any
 
-from pydantic import Field, ValidationError
+from pydantic import Field, ValidationError, create_model
 
 from inkhorn.errors import InputError
-from inkhorn.files.parts import Diffusion, Length, Number, Part, Time, Units
+from inkhorn.files.parts import Part, Units, told
+from inkhorn.files.parts_asked import DrawPart, FitPart, PathsPart, TransportPart
+from inkhorn.files.parts_grid import MESH_TAG, grid_part
 from inkhorn.files.parts_site import (
-    BarrierPart,
     BoresPart,
-    CollectorPart,
-    DrainPart,
     EditPart,
-    EvapotranspirationPart,
-    FixedHeadPart,
-    HeadDependentPart,
-    MaterialPart,
-    RechargePart,
-    RiverPart,
-    SeepagePart,
     SpeciesPart,
-    SpringPart,
     TimePart,
     WellsPart,
+    ZonesPart,
+    feature_part,
+    material_part,
 )
-from inkhorn.files.parts_space import BoundaryPart, GridPart, LayerPart, LocalPart, SurfacePart
+from inkhorn.files.parts_space import BoundaryPart, LayerPart, LocalPart, SurfacePart
+from inkhorn.files.places import Places
 from inkhorn.files.variants import merged
+from inkhorn.site import Feature, kinds, material_fields
 from inkhorn.units import UnitSystem, quantity
 
-__all__ = ["Places", "ProjectFile", "load_project_file"]
-
-
-class PathsPart(Part):
-    wells: list[str]
-    direction: Literal["backward", "forward"] = "backward"
-    longest: Time = 200 * 365.25
-    mark: Time = 3652.5
-    per_well: int = Field(default=24, ge=1)
-
-
-class TransportPart(Part):
-    species: str
-    duration: Time
-    step: Time
-    outputs: int = Field(default=20, ge=1)
-    dispersivity: Length = 0.0
-    transverse_dispersivity: Length = 0.0
-    vertical_dispersivity: Length = 0.0
-    diffusion: Diffusion = 0.0
-    watch: list[str] = Field(default_factory=list)
-
-
-class FitPart(Part):
-    """Which parameters a fit may change, and how far."""
-
-    conductivity_of: list[str] = Field(default_factory=list)
-    recharge: bool = False
-    widest_factor: Number = 30.0
-    recharge_factor: Number = 2.0
-
-
-class DrawPart(Part):
-    """Where sections are cut: x and y of the line's corners; a georeferenced picture to lay under maps."""
-
-    section: list[tuple[Length, Length]] | None = Field(default=None, min_length=2)
-    exaggeration: Number | None = None
-    picture: str | None = None
+__all__ = ["ProjectFile", "load_project_file", "project_model"]
 
 
 class ProjectFile(Part):
     """A project: the site, its grid, and what is asked of it."""
 
-    title: str
-    use_grid: str | None = None
-    leave_out: list[str] = Field(default_factory=list)
-    units: Units = Units()
-    local: LocalPart | None = None
-    boundary: BoundaryPart
-    grid: GridPart
-    grids: dict[str, GridPart] = Field(default_factory=dict)
-    ground: SurfacePart
-    layer: list[LayerPart] = Field(min_length=1)
-    material: dict[str, MaterialPart]
-    fixed_head: list[FixedHeadPart] = Field(default_factory=list)
-    head_dependent: list[HeadDependentPart] = Field(default_factory=list)
-    river: list[RiverPart] = Field(default_factory=list)
-    drain: list[DrainPart] = Field(default_factory=list)
-    spring: list[SpringPart] = Field(default_factory=list)
-    seepage: list[SeepagePart] = Field(default_factory=list)
-    recharge: list[RechargePart] = Field(default_factory=list)
-    evapotranspiration: list[EvapotranspirationPart] = Field(default_factory=list)
-    barrier: list[BarrierPart] = Field(default_factory=list)
-    collector: list[CollectorPart] = Field(default_factory=list)
-    edit: list[EditPart] = Field(default_factory=list)
-    time: TimePart | None = None
-    wells: WellsPart | None = None
-    bores: BoresPart | None = None
-    species: list[SpeciesPart] = Field(default_factory=list)
-    paths: PathsPart | None = None
-    transport: TransportPart | None = None
-    fit: FitPart | None = None
-    draw: DrawPart = DrawPart()
+    title: str = told("what the site is called", "Quillmere")
+    use_grid: str | None = told("the grid to run on, one of [grids]", "fine", default=None)
+    leave_out: list[str] = told("features that take no part, by name", ["ditch 3"], default_factory=list)
+    units: Units = told("of numbers that carry none", default=Units())
+    local: LocalPart | None = told("local coordinates", default=None)
+    boundary: BoundaryPart = told("one polygon; nothing flows across it but by a feature")
+    ground: SurfacePart = told("the uppermost surface")
+    layer: list[LayerPart] = told("the layers, from the ground down", min_length=1)
+    zones: dict[str, ZonesPart] = told("ways to divide the site, by name", default_factory=dict)
+    edit: list[EditPart] = told("values changed where they were placed", default_factory=list)
+    time: TimePart | None = told("flow through time; steady without it", default=None)
+    wells: WellsPart | None = told("wells from a table", default=None)
+    bores: BoresPart | None = told("bores and what was measured in them", default=None)
+    species: list[SpeciesPart] = told("what is dissolved", default_factory=list)
+    paths: PathsPart | None = told("particle paths that are asked for", default=None)
+    transport: TransportPart | None = told("transport that is asked for", default=None)
+    fit: FitPart | None = told("what `inkhorn fit` may change", default=None)
+    draw: DrawPart = told("how pictures are drawn", default=DrawPart())
 
 
-class Places:
-    """Line numbers of the keys of a TOML text."""
+def declared_elsewhere() -> None:
+    """Import the packages that declare kinds of features or properties: their entry points ``inkhorn.kinds``."""
+    for point in entry_points(group="inkhorn.kinds"):
+        point.load()
 
-    _TABLE = re.compile(r"^\s*\[(\[)?\s*([^\[\]]+?)\s*\]?\]\s*(?:#.*)?$")
-    _KEY = re.compile(r"^\s*([A-Za-z0-9_\-\".]+)\s*=")
 
-    def __init__(self, text: str, name: str) -> None:
-        self.name = name
-        self.variant: tuple[Places, dict[tuple[Any, ...], tuple[Any, ...]]] | None = None
-        self.lines: dict[tuple[Any, ...], int] = {}
-        here: tuple[Any, ...] = ()
-        counts: dict[tuple[Any, ...], int] = {}
-        for number, line in enumerate(text.splitlines(), start=1):
-            if table := self._TABLE.match(line):
-                here = tuple(part.strip().strip('"') for part in table[2].split("."))
-                if table[1]:
-                    counts[here] = counts.get(here, -1) + 1
-                    here = (*here, counts[here])
-                self.lines.setdefault(here, number)
-            elif key := self._KEY.match(line):
-                path = (*here, *(part.strip('"') for part in key[1].split(".")))
-                self.lines.setdefault(path, number)
+def project_model(only: Iterable[type[Feature]] | None = None) -> type[ProjectFile]:
+    """Return the model of the whole file, with a table for every kind of feature there is, or for some of them."""
+    wanted = tuple(kinds().values()) if only is None else tuple(only)
+    return _project_model(wanted, tuple(material_fields()))
 
-    def at(self, path: tuple[Any, ...]) -> str:
-        """Return file and line of a key, in the variant if that is where it stands."""
-        if self.variant is not None:
-            places, origin = self.variant
-            for length in range(len(path), 0, -1):
-                if path[:length] in origin:
-                    return places.at((*origin[path[:length]], *path[length:]))
-        return f"{self.name}, line {self.of(path)}"
 
-    def of(self, path: tuple[Any, ...]) -> int:
-        """Return the line of a key, or of the nearest table around it."""
-        for length in range(len(path), 0, -1):
-            if path[:length] in self.lines:
-                return self.lines[path[:length]]
-        return 1
+@cache
+def _project_model(wanted: tuple[type[Feature], ...], of_materials: tuple[str, ...]) -> type[ProjectFile]:
+    grid = grid_part()
+    keys: dict[str, Any] = {
+        "grid": (grid, told("the plan mesh")),
+        "grids": (dict[str, grid], told("others, by name, for --grid NAME", default_factory=dict)),  # type: ignore[valid-type]
+        "material": (dict[str, material_part()], told("what layers are made of, by name")),  # type: ignore[misc]
+    }
+    for kind in wanted:
+        words = (kind.__doc__ or kind.kind).strip().partition("\n")[0]
+        keys[kind.table] = (list[feature_part(kind)], Field(default_factory=list, description=words))  # type: ignore[misc]
+    made: type[ProjectFile] = create_model(  # type: ignore[call-overload]  # of tables found at run time
+        "Project", __base__=ProjectFile, __doc__=ProjectFile.__doc__, __module__=__name__, **keys
+    )
+    return made
 
 
 _MESSAGES: dict[str, Callable[[Any], str]] = {
@@ -157,17 +94,24 @@ _MESSAGES: dict[str, Callable[[Any], str]] = {
     "dict_type": lambda e: f"is {e['input']!r}; expected a table of keys and values.",
     "bool_parsing": lambda e: f"is {e['input']!r}; expected true or false.",
     "literal_error": lambda e: f"is {e['input']!r}; expected {e['ctx']['expected']}.",
+    "int_type": lambda e: f"is {e['input']!r}; expected one number, a whole one.",
+    "int_parsing": lambda e: f"is {e['input']!r}; expected one number, a whole one.",
+    "int_from_float": lambda e: f"is {e['input']!r}; expected a whole number.",
     "bool_type": lambda e: f"is {e['input']!r}; expected true or false.",
 }
 
 
 def _message(error: Any, places: Places) -> str:
-    path = tuple(error["loc"])
+    path = tuple(p for p in error["loc"] if not str(p).startswith(MESH_TAG))
     text = (
         _MESSAGES[error["type"]](error)
         if error["type"] in _MESSAGES
         else error["msg"].removeprefix("Value error, ")
     )
+    if error["type"] == "union_tag_invalid":
+        given = error["ctx"]["tag"].removeprefix(MESH_TAG)
+        known = error["ctx"]["expected_tags"].replace(MESH_TAG, "")
+        path, text = (*path, "kind"), f'is "{given}"; expected one of {known}.'
     key = error.get("ctx", {}).get("key")
     place = places.at((*path, key) if key else path)
     shown = ".".join(f"{p}" if not isinstance(p, int) else f"#{p + 1}" for p in path)
@@ -203,6 +147,7 @@ def load_project_file(path: Path, variant: Path | None = None) -> tuple[ProjectF
     InputError
         With every problem found, a line each: file, line, table and key.
     """
+    declared_elsewhere()
     given, places = _read_toml(path)
     changes: list[str] = []
     if variant is not None:
@@ -219,7 +164,7 @@ def load_project_file(path: Path, variant: Path | None = None) -> tuple[ProjectF
             ("concentration", units.concentration),
         ):
             quantity(1.0, kind, units=system, what=f'units.{kind} = "{unit}"')
-        return ProjectFile.model_validate(given, context={"units": system}), places, changes
+        return project_model().model_validate(given, context={"units": system}), places, changes
     except ValidationError as problem:
         raise InputError("\n".join(_message(e, places) for e in problem.errors())) from None
     except InputError as problem:

@@ -2,81 +2,36 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 import numpy as np
 
 from inkhorn.errors import InputError, did_you_mean
-from inkhorn.files.parts import Column, SeriesPart, SoilWaterPart
-from inkhorn.files.parts_site import EditPart, TimePart, WellsPart
+from inkhorn.files.parts import Column, Raw, SeriesPart, SoilWaterPart
+from inkhorn.files.parts_site import EditPart, FeaturePart, TimePart, WellsPart
 from inkhorn.files.read_strata import StrataReader
 from inkhorn.files.shapes import Shape
 from inkhorn.files.source import Source
 from inkhorn.files.tables import Table
+from inkhorn.model import dimension_of
 from inkhorn.site import (
-    Barrier,
-    Collector,
-    Drain,
     Edit,
-    Evapotranspiration,
     Feature,
-    FixedHead,
-    HeadDependent,
-    Recharge,
-    River,
+    PickedCells,
+    Quantity,
     Schedule,
-    Seepage,
     Series,
-    Spring,
     Well,
+    declared_fields,
+    geometry_of,
+    kinds,
     periods_between,
     soil_water_balance,
 )
 from inkhorn.units import quantity
 
-__all__ = ["FeatureReader", "kind_of_value"]
-
-# table of the project file, feature it makes, and what kind of number each of its values in a file is
-_FEATURES: list[tuple[str, type[Feature], dict[str, str]]] = [
-    ("fixed_head", FixedHead, {"head": "length"}),
-    ("head_dependent", HeadDependent, {"head": "length"}),
-    ("river", River, {"stage": "length", "bed": "length"}),
-    ("drain", Drain, {"level": "length"}),
-    ("spring", Spring, {"level": "length"}),
-    ("seepage", Seepage, {}),
-    ("recharge", Recharge, {"rate": "rate"}),
-    ("evapotranspiration", Evapotranspiration, {"rate": "rate"}),
-    ("collector", Collector, {"abstraction": "flow", "injection": "flow"}),
-    ("barrier", Barrier, {}),
-]
-
-_VALUES = {  # what kind of number each property, and each input of a term, is
-    "horizontal_conductivity": "conductivity",
-    "vertical_conductivity": "conductivity",
-    "specific_storage": "per length",
-    "bulk_density": "density",
-    "conductance": "conductance",
-    "base": "length",
-    "ground": "length",
-    "head": "length",
-    "stage": "length",
-    "bed": "length",
-    "level": "length",
-    "surface": "length",
-    "depth": "length",
-    "lowest_level": "length",
-    "area": "area",
-}
-
-
-def kind_of_value(of: str) -> str:
-    """Return what kind of number a property or an input of a term is, as in `inkhorn.units`."""
-    term, _, name = of.rpartition(".")
-    if name == "rate":
-        return "flow" if term in ("well", "collector") else "rate"
-    return _VALUES.get(name, "number")
-
+__all__ = ["FeatureReader"]
 
 class FeatureReader:
     """Makes features from the shapes and tables that a project file names."""
@@ -139,69 +94,110 @@ class FeatureReader:
         )
         return Series(dates, days["recharge [mm]"].to_numpy() / 1000.0, f"recharge from {part.weather}")
 
-    def _value(self, value: Any, shape: Shape, kind: str, feature: str, *key: Any) -> Any:
+    def _number(self, given: Column, shape: Shape, kind: str, columns: int, *key: Any) -> Any:
+        """A value that stands in a column of the file, or values of a line's two ends in two."""
+        names = given.column if isinstance(given.column, list) else [given.column]
+        if len(names) not in (1, columns):
+            raise InputError(
+                f"{self.source.by(*key)}: {len(names)} columns are named; expected one"
+                + (f", or {columns} for the two ends of a line." if columns > 1 else ".")
+            )
+        found = tuple(shape.number(name, kind, unit=given.unit, units=self.source.units) for name in names)
+        return found if len(found) > 1 else found[0]
+
+    def _value(self, value: Any, said: Quantity, shape: Shape, geometry: str, feature: str, *key: Any) -> Any:
+        """A declared value of a feature, as its shape has it."""
+        if value is None:
+            return None
+        if not isinstance(said.dimension, str) and geometry not in said.dimension:
+            words = " or ".join(said.dimension)
+            raise InputError(
+                f"{self.source.by(*key)}: {key[-1]} says nothing of a {geometry}; it is for a {words}."
+            )
+        kind = said.dimension_on(geometry)
         if isinstance(value, Column):
-            return shape.number(value.column, kind, unit=value.unit, units=self.source.units)
+            return self._number(value, shape, kind, 2 if said.along else 1, *key)
         if isinstance(value, SeriesPart):
             return self.series(value, kind, feature, *key)
         if isinstance(value, SoilWaterPart):
             return self._soil_water(value, *key)
+        if isinstance(value, Raw):
+            units, what = self.source.units, str(key[-1])
+            several = isinstance(value.value, tuple)
+            try:
+                found = [
+                    quantity(v, kind, units=units, what=what)
+                    for v in (value.value if several else [value.value])
+                ]
+            except InputError as problem:
+                raise InputError(f"{self.source.by(*key)}: {problem}") from None
+            return tuple(found) if several else found[0]
         return value
+
+    def _shapes(self, part: FeaturePart, kind: type[Feature], *key: Any) -> list[Shape]:
+        """The shapes of a file, or cells told one by one."""
+        if part.file is not None:
+            return self.source.shapes(part, kind.shapes, *key)
+        places = [(p.layer, p.x, p.y) for p in part.at or ()]
+        try:
+            return [Shape(PickedCells(part.cells or (), places), {}, self.source.by(*key))]
+        except InputError as problem:
+            raise InputError(f"{self.source.by(*key)}: {problem}") from None
 
     def features(self) -> Iterator[Feature]:
         """Make all features, in the order of their kinds."""
-        for group, kind, in_files in _FEATURES:
+        for group, kind in kinds().items():
             for k, part in enumerate(getattr(self.asked, group)):
-                shapes = self.source.shapes(part, kind.shapes, group, k)
-                if len(shapes) > 1 and isinstance(part.name, str):
-                    raise InputError(
-                        f"{self.source.by(group, k, 'name')}: {part.file} holds {len(shapes)} shapes, which cannot all "
-                        f'be called "{part.name}". Take the names from a column: name = {{ column = "…" }}.'
-                    )
-                for shape in shapes:
-                    named = isinstance(part.name, Column)
-                    name = str(shape.attribute(part.name.column) if named else part.name)
-                    values = {}
-                    for key in type(part).model_fields:
-                        if key in ("file", "table", "name"):
-                            continue
-                        value = getattr(part, key)
-                        if key in in_files:
-                            value = self._value(value, shape, in_files[key], name, group, k, key)
-                        values[key] = tuple(value) if isinstance(value, list) else value
-                    try:
-                        made = kind(name=name, source=shape.source, shape=shape.geometry, **values)  # type: ignore[call-arg]
-                    except InputError as problem:
-                        raise InputError(f"{self.source.by(group, k)}: {problem}") from None
-                    yield made
+                yield from self._features(part, kind, group, k)
         if self.asked.wells is not None:
             yield from self._wells(self.asked.wells)
 
+    def _features(self, part: FeaturePart, kind: type[Feature], group: str, k: int) -> Iterator[Feature]:
+        shapes = self._shapes(part, kind, group, k)
+        if len(shapes) > 1 and isinstance(part.name, str):
+            raise InputError(
+                f"{self.source.by(group, k, 'name')}: {part.file} holds {len(shapes)} shapes, which cannot all "
+                f'be called "{part.name}". Take the names from a column: name = {{ column = "…" }}.'
+            )
+        for shape in shapes:
+            if isinstance(part.name, Column):
+                column = part.name.column
+                name = str(shape.attribute(column if isinstance(column, str) else column[0]))
+            else:
+                name = part.name
+            geometry = geometry_of(shape.geometry)
+            values: dict[str, Any] = {}
+            for key, (_, said) in declared_fields(kind).items():
+                value = getattr(part, key)
+                if isinstance(said, Quantity):
+                    value = self._value(value, said, shape, geometry, name, group, k, key)
+                values[key] = tuple(value) if isinstance(value, list) else value
+            try:
+                yield kind(name=name, source=shape.source, **kind.at(shape.geometry), **values)
+            except InputError as problem:
+                raise InputError(f"{self.source.by(group, k)}: {problem}") from None
+
     def _wells(self, part: WellsPart) -> Iterator[Feature]:
+        """Wells from a table: its columns are what a well declares."""
         table = self.source.table(part.file, "wells", "file", sheet=part.sheet)
         rates = None
         if part.rates is not None:
             rates = self._table(part.rates, "wells", "rates", sheet=part.rates_sheet)
-        flows = ("abstraction", "injection")
-        if not any(t.has(k) for t in (table, rates) if t is not None for k in flows):
+        said = {k: q for k, (_, q) in declared_fields(Well).items() if isinstance(q, Quantity)}
+        in_time = [k for k, q in said.items() if q.in_time]
+        if not any(t.has(k) for t in (table, rates) if t is not None for k in in_time):
             (rates or table).text("abstraction")  # says what is missing
         x, y = self.source.on_map(table, part.local, "wells", "local")
-        columns = {k: self._screen(table, k, x, y) for k in ("screen_top", "screen_bottom")} | {
-            "x": x,
-            "y": y,
-        }
-        columns["radius"] = table.numbers("radius", "length", default=0.15)
-        columns["skin"] = table.numbers("skin", "number", default=0.0)
-        columns["losses"] = table.numbers("losses", "number", default=0.0)
-        columns |= {k: table.numbers(k, "flow", default=0.0) for k in flows}
-        lowest = (
-            table.numbers("lowest_level", "length", default=np.nan) if table.has("lowest_level") else None
-        )
-        moving = self._rates(rates, table.text("name")) if rates is not None else {}
+        columns: dict[str, Any] = {"x": x, "y": y}
+        for key, q in said.items():
+            kind = q.dimension_on("point")
+            if key in ("screen_top", "screen_bottom"):
+                columns[key] = self._screen(table, key, x, y)
+            elif table.has(key):
+                columns[key] = table.numbers(key, kind, default=np.nan)
+        moving = self._rates(rates, table.text("name"), in_time) if rates is not None else {}
         for k, name in enumerate(table.text("name")):
-            values: dict[str, Any] = {key: float(v[k]) for key, v in columns.items()}
-            if lowest is not None and np.isfinite(lowest[k]):
-                values["lowest_level"] = float(lowest[k])
+            values: dict[str, Any] = {key: float(v[k]) for key, v in columns.items() if np.isfinite(v[k])}
             yield Well(name=name, source=table.row(k), **(values | moving.get(name, {})))
 
     def _screen(self, table: Table, column: str, x: Any, y: Any) -> Any:
@@ -210,7 +206,7 @@ class FeatureReader:
             return table.numbers(column, "length")
         return self.strata.surfaces["ground"].at(x, y) - table.numbers(f"{column}_depth", "length")
 
-    def _rates(self, table: Table, wells: list[str]) -> dict[str, dict[str, Series]]:
+    def _rates(self, table: Table, wells: list[str], of: list[str]) -> dict[str, dict[str, Series]]:
         """Rates in time by well, from a table of all of them."""
         whose, found = np.array(table.text("name")), {}
         unknown = np.flatnonzero(~np.isin(whose, wells))
@@ -220,9 +216,7 @@ class FeatureReader:
                 f"{did_you_mean(str(whose[unknown[0]]), wells)}"
             )
         times = self._times(table, "date" if table.has("date") else "day")
-        flows = {
-            k: table.numbers(k, "flow", default=0.0) for k in ("abstraction", "injection") if table.has(k)
-        }
+        flows = {k: table.numbers(k, "flow", default=0.0) for k in of if table.has(k)}
         for name in dict.fromkeys(whose.tolist()):
             rows = np.flatnonzero(whose == name)
             lines = tuple(table.row(int(k)) for k in rows)
@@ -303,20 +297,25 @@ class FeatureReader:
             options["steady"] = np.array([v.lower() in ("1", "yes", "true") for v in table.text("steady")])
         return times, options
 
-    def edits(self) -> Iterator[Edit]:
+    def edits(self, features: Sequence[Feature]) -> Iterator[Edit]:
         """Make the edits, in the order of the file; one for each polygon where values stand in a column."""
         for k, part in enumerate(self.asked.edit):
-            yield from self._edit(part, "edit", k)
+            yield from self._edit(part, features, "edit", k)
 
-    def _edit(self, part: EditPart, *key: Any) -> Iterator[Edit]:
+    def _edit(self, part: EditPart, features: Sequence[Feature], *key: Any) -> Iterator[Edit]:
         import shapely
 
-        by, kind = self.source.by(*key), kind_of_value(part.of)
+        by = self.source.by(*key)
         how, value = "set", part.value
         if part.factor is not None:
             how, value, kind = "factor", part.factor, "number"
-        elif part.add is not None:
-            how, value = "add", part.add
+        else:
+            how, value = ("add", part.add) if part.add is not None else ("set", part.value)
+            mine = [f for f in features if part.feature in (None, f.name)]
+            try:
+                kind = dimension_of(part.of, mine)
+            except InputError as problem:
+                raise InputError(f"{by}: {problem}") from None
         make: Callable[..., Edit] = lambda value, shape: Edit(  # noqa: E731 - what all of them share
             of=part.of,
             value=value,
@@ -324,15 +323,16 @@ class FeatureReader:
             layers=tuple(part.layers),
             shape=shape,
             feature=part.feature,
+            zone=part.zone,
             reason=part.reason,
             source=by,
         )
         polygons = ("Polygon", "MultiPolygon")
         shapes = self.source.shapes(part.within, polygons, *key, "within") if part.within is not None else []
-        if part.column is not None:
+        column = Column(column=part.column, unit=part.unit) if part.column is not None else value
+        if isinstance(column, Column):
             for shape in shapes:
-                number = shape.number(part.column, kind, unit=part.unit, units=self.source.units)
-                yield make(number, shape.geometry)
+                yield make(self._number(column, shape, kind, 1, *key), shape.geometry)
             return
         where = shapely.union_all([s.geometry for s in shapes]) if shapes else None
         if part.at:

@@ -8,7 +8,7 @@ import numpy as np
 
 from inkhorn.errors import InputError, did_you_mean
 from inkhorn.files.parts import ShapeFile
-from inkhorn.files.parts_space import LayerPart, SurfacePart
+from inkhorn.files.parts_space import SurfacePart
 from inkhorn.files.rasters import read_raster
 from inkhorn.files.source import Source
 from inkhorn.space import (
@@ -26,12 +26,7 @@ from inkhorn.space import (
 )
 from inkhorn.units import unit_factor
 
-__all__ = ["StrataReader", "parts_of"]
-
-
-def parts_of(layer: LayerPart) -> int:
-    """Return into how many parts a layer is split, 0 for none."""
-    return 0 if layer.parts is None else layer.parts if isinstance(layer.parts, int) else len(layer.parts)
+__all__ = ["StrataReader"]
 
 
 class StrataReader:

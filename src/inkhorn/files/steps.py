@@ -47,11 +47,23 @@ class StepFile(Sequence[FlowStep]):
         self._file: Any = None
         self._entries = {_plain(t.kind): len(t.cells) for t in model.terms}
         n_own = sum(t.n_own for t in model.terms)
+        # what a term has besides: how many values, and how they lie
+        self._shapes = {
+            f"{_plain(t.kind)}_{name}": shape
+            for t in model.terms
+            for name, shape in (
+                ("outside", (len(t.outside_names), t.n_own)),
+                ("link_flow", (len(t.links),)),
+                ("state", (t.n_state,)),
+            )
+        }
+        self._besides = [name for name, shape in self._shapes.items() if np.prod(shape)]
         self._sizes = {
             "cell": model.grid.n_cells,
             "face": len(model.grid.faces),
             "own_unknown": n_own,
             **{f"{kind}_entry": n for kind, n in self._entries.items()},
+            **{f"{name}_value": int(np.prod(self._shapes[name])) for name in self._besides},
         }
         if self.path.exists():
             self._check()
@@ -79,6 +91,8 @@ class StepFile(Sequence[FlowStep]):
             self._lay_out(file, None if schedule is None else schedule.start)
 
     def _lay_out(self, file: Any, start: np.datetime64 | None) -> None:
+        import h5py
+
         file.attrs.update(
             {
                 "Conventions": "CF-1.11",
@@ -109,9 +123,17 @@ class StepFile(Sequence[FlowStep]):
         for name, (_, units, words) in _OF_CELLS.items():
             values(name, "cell", units, words)
         values("own_unknown_value", "own_unknown", "m", "levels in wells and other unknowns of the terms")
+        values("own_storage", "own_unknown", "m3 d-1", "water taken into storage by unknowns of the terms")
+        names = [f"{t.kind} {name}" for t in self.model.terms for name in t.own_names]
+        if names:
+            made = file.create_variable("own_unknown_name", ("own_unknown",), h5py.string_dtype())
+            made[:] = np.array(names, dtype=object)
         values("face_flow", "face", "m3 d-1", "flow from the first to the second cell of each face")
         for kind in self._entries:
             values(f"{kind}_flow", f"{kind}_entry", "m3 d-1", f"flow into the aquifer: {kind}")
+        for name in self._besides:
+            units = "1" if name.endswith("_state") else "m3 d-1"
+            values(name, f"{name}_value", units, f"of the terms: {name.replace('_', ' ')}")
 
     def _check(self) -> None:
         file = self._open()
@@ -136,7 +158,8 @@ class StepFile(Sequence[FlowStep]):
     def _timed(self) -> list[str]:
         """The tables that have a row for each record."""
         kinds = [f"{kind}_flow" for kind in self._entries]
-        return ["time", "time_bounds", *_OF_STEPS, *_OF_CELLS, "own_unknown_value", "face_flow", *kinds]
+        own = ["own_unknown_value", "own_storage"]
+        return ["time", "time_bounds", *_OF_STEPS, *_OF_CELLS, *own, "face_flow", *kinds, *self._besides]
 
     def __len__(self) -> int:
         return int(self._open()["joined_steps"].shape[0])
@@ -163,11 +186,24 @@ class StepFile(Sequence[FlowStep]):
         def row(name: str, over: str) -> NDArray[np.float64]:
             return np.asarray(file[name][k], dtype=np.float64)[: self._sizes[over]]
 
+        def besides(what: str) -> tuple[NDArray[np.float64], ...]:
+            names = [f"{kind}_{what}" for kind in self._entries]
+            return tuple(
+                row(n, f"{n}_value").reshape(self._shapes[n])
+                if n in self._besides
+                else np.zeros(self._shapes[n])
+                for n in names
+            )
+
         return FlowStep(
             start=float(bounds[0]),
             end=float(bounds[1]),
             steady=bool(file["steady"][k]),
             own=row("own_unknown_value", "own_unknown"),
+            own_storage=row("own_storage", "own_unknown"),
+            outside=besides("outside"),
+            link_flow=besides("link_flow"),
+            state=besides("state"),
             face_flow=row("face_flow", "face"),
             term_flow=tuple(row(f"{kind}_flow", f"{kind}_entry") for kind in self._entries),
             period=int(file["period"][k]),
@@ -185,8 +221,15 @@ class StepFile(Sequence[FlowStep]):
             file["time_bounds"][k] = (record.start, record.end)
             flows = zip((f"{kind}_flow" for kind in self._entries), record.term_flow, strict=True)
             cells = ((name, getattr(record, field)) for name, (field, *_) in _OF_CELLS.items())
+            besides = [
+                (f"{kind}_{what}", np.ravel(values))
+                for what in ("outside", "link_flow", "state")
+                for kind, values in zip(self._entries, getattr(record, what), strict=True)
+            ]
             for name, values in (
                 ("own_unknown_value", record.own),
+                ("own_storage", record.own_storage),
+                *besides,
                 ("face_flow", record.face_flow),
                 *cells,
                 *flows,

@@ -113,7 +113,7 @@ class Table:
                     raise InputError(f"{self.row(k)}: {problem}") from None
             if not np.isfinite(values[k]):
                 raise InputError(
-                    f'{self.row(k)}: "{column}" is {cell}; expected a finite number, as in "{KINDS[kind][3]}".'
+                    f'{self.row(k)}: "{column}" is {cell}; expected a finite number, as in "{KINDS[kind].example}".'
                 )
         return values
 

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from inkhorn.errors import InputError, did_you_mean
+from inkhorn.files.parts import value_keys
 
 __all__ = ["merged", "variant_file"]
 
@@ -97,7 +98,7 @@ def _is_tables(value: Any) -> bool:
 
 def _is_value(table: dict[str, Any]) -> bool:
     """Whether a table is one value, such as ``{ column = … }``, to be replaced as a whole."""
-    return bool({"column", "series", "weather", "elevation", "points", "raster"} & set(table))
+    return bool(value_keys() & set(table))
 
 
 def _short(value: Any) -> str:

@@ -1,60 +1,13 @@
-"""Compiled loops of the flow equations.
-
-Those laws of partly filled cells that others need as well stand in `inkhorn.model.laws` too, for arrays; the tests
-hold the two against each other.
-"""
+"""Compiled loops of the flow equations; the laws of partly filled cells are those of `inkhorn.model`."""
 
 from __future__ import annotations
 
 import numpy as np
 from numba import njit
 
+from inkhorn.model._kernels import filled_at, ramp_at
+
 _WET = 0.1  # above this filled share on both sides a side face takes the mean of the two
-
-
-@njit(cache=True)
-def _ramp(value, width):  # type: ignore[no-untyped-def]
-    """As `ramp`."""
-    if value > width:
-        return value, 1.0
-    if value <= -width:
-        return 0.0, 0.0
-    bent = value + width
-    return bent * bent / (4.0 * width), bent / (2.0 * width)
-
-
-@njit(cache=True)
-def _eased(value, width):  # type: ignore[no-untyped-def]
-    """``max(value, 0)`` that leaves 0 smoothly, its slope, and its integral from 0."""
-    wide = 2.0 * width
-    if value > wide:
-        whole = wide * wide * (2.0 / 3.0 - 0.25)
-        return value, 1.0, whole + 0.5 * (value * value - wide * wide)
-    if value <= 0.0:
-        return 0.0, 0.0, 0.0
-    t = value / wide
-    return wide * t * t * (2.0 - t), t * (4.0 - 3.0 * t), wide * wide * t * t * t * (2.0 / 3.0 - 0.25 * t)
-
-
-@njit(cache=True)
-def _filled(head, bottom, height, width):  # type: ignore[no-untyped-def]
-    """Filled share of the height, its slope by head [1/m], and its integral over the head, over the height.
-
-    Water drains from the filled share, and is stored by pressure as the integral has it: in the filled part only.
-    """
-    u = (head - bottom) / height
-    if u < 0.5:
-        share, slope, integral = _eased(u, width)
-        return share, slope / height, integral
-    empty, slope, integral = _eased(1.0 - u, width)
-    return 1.0 - empty, slope / height, u - 0.5 + integral
-
-
-@njit(cache=True)
-def fill(heads, bottom, height, width, share, slope, integral):  # type: ignore[no-untyped-def]
-    """Write what `_filled` says of every cell."""
-    for i in range(len(heads)):
-        share[i], slope[i], integral[i] = _filled(heads[i], bottom[i], height[i], width)
 
 
 @njit(cache=True)
@@ -103,7 +56,7 @@ def cross_faces(  # type: ignore[no-untyped-def]
             head = heads[indices[e]]
             driven, by_head = head, 1.0
             if falls:
-                over, bent = _ramp(head - level[f], bend[f])
+                over, bent = ramp_at(head - level[f], bend[f])
                 driven = (1.0 - film) * (level[f] + over) + film * head
                 by_head = (1.0 - film) * bent + film
             drive[e] = driven
@@ -132,7 +85,15 @@ def cross_faces(  # type: ignore[no-untyped-def]
 
 @njit(cache=True)
 def _place(i, j, start, column):  # type: ignore[no-untyped-def]
-    for k in range(start[i], start[i + 1]):
+    """Where the entry (i, j) stands, -1 if nowhere; columns rise within a row."""
+    low, high = start[i], start[i + 1]
+    while high - low > 12:  # rows of unknowns that many cells share are long
+        middle = (low + high) // 2
+        if column[middle] <= j:
+            low = middle
+        else:
+            high = middle
+    for k in range(low, high):
         if column[k] == j:
             return k
     return -1
@@ -169,11 +130,11 @@ def put_entries(rows, columns, values, start, column, data):  # type: ignore[no-
 @njit(cache=True)
 def _own_law(head, bottom, height, width, film, drains, elastic, falls, bend, rest):  # type: ignore[no-untyped-def]
     """What a cell gives and stores as its own head alone changes, and its slope [m³/day], [m²/day]."""
-    over, bent = _ramp(head - bottom, bend)
+    over, bent = ramp_at(head - bottom, bend)
     given = falls * ((1.0 - film) * over + film * (head - bottom))
     slope = falls * ((1.0 - film) * bent + film)
     if drains > 0.0 or elastic > 0.0:
-        share, by_head, integral = _filled(head, bottom, height, width)
+        share, by_head, integral = filled_at(head, bottom, height, width)
         given += drains * share + elastic * height * integral
         slope += drains * by_head + elastic * share
     return given + rest * (head - bottom), slope + rest

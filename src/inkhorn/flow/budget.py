@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
@@ -33,11 +33,44 @@ def _storage(step: Any) -> list[tuple[str, NDArray[np.float64]]]:
     return [("storage, elastic", elastic), *drained]
 
 
-def closing_error(step: Any) -> float:
-    """Return what is missing from the water budget of a step, of the larger total [%]."""
-    flows = np.concatenate([np.zeros(1), *step.term_flow, -step.storage_change])
-    larger = max(flows[flows > 0].sum(), -flows[flows < 0].sum())
-    return float(100.0 * flows.sum() / larger) if larger else 0.0
+def _missing(flows: Iterable[NDArray[np.float64]]) -> float:
+    """What is missing from some flows that should add up to nothing, of the larger total [%]."""
+    whole = np.concatenate([np.zeros(1), *(np.ravel(f) for f in flows)])
+    larger = max(whole[whole > 0].sum(), -whole[whole < 0].sum())
+    return float(100.0 * whole.sum() / larger) if larger else 0.0
+
+
+def closing_error(model: Model, step: Any) -> float:
+    """Return what is missing from the water budget of a step, of the larger total [%].
+
+    The worse of the aquifer's, and of that of what terms store besides.
+    """
+    errors = [_missing([*step.term_flow, -step.storage_change])]
+    first = 0
+    for term, flow, outside in zip(model.terms, step.term_flow, step.outside, strict=True):
+        stored = step.own_storage[first : first + term.n_own]
+        first += term.n_own
+        if stored.any():
+            errors.append(_missing([-flow[term.node >= 0], outside, -stored]))
+    return max(errors, key=abs)
+
+
+def _by_store(model: Model, step: Any) -> Iterator[dict[str, Any]]:
+    """Of every feature with a balance of its own: its exchange with the aquifer, what comes from outside, storage."""
+    first = 0
+    for term, flow, outside in zip(model.terms, step.term_flow, step.outside, strict=True):
+        stored = step.own_storage[first : first + term.n_own]
+        first += term.n_own
+        if not term.n_own:
+            continue
+        whose = term.own_feature
+        for k, name in enumerate(term.features):
+            mine = (term.feature == k) & (term.node >= 0)
+            yield _row(-flow[mine], feature=name, item="aquifer")
+            for words, water in zip(term.outside_names, outside, strict=True):
+                yield _row(water[whose == k], feature=name, item=words)
+            if not step.steady and stored.any():
+                yield _row(-stored[whose == k], feature=name, item="storage")
 
 
 def _by_term(model: Model, step: Any) -> Iterator[dict[str, Any]]:
@@ -121,6 +154,7 @@ def budget_table(model: Model, step: Any, by: str, regions: Mapping[str, Any] | 
         "feature": ["term", "feature"],
         "layer": ["layer", "item"],
         "region": ["region", "item"],
+        "store": ["feature", "item"],
     }
     if by not in ways:
         raise InputError(f"by is {by!r}; expected one of {list(ways)}.{did_you_mean(by, list(ways))}")
@@ -131,6 +165,8 @@ def budget_table(model: Model, step: Any, by: str, regions: Mapping[str, Any] | 
         rows = list(_by_term(model, step))
     elif by == "feature":
         rows = list(_by_feature(model, step))
+    elif by == "store":
+        rows = list(_by_store(model, step))
     elif by == "layer":
         layer = model.grid.cells.layer
         rows = list(_by_part(model, step, model.grid.layer_names, layer, "layer", "layer "))

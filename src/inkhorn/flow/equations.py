@@ -15,10 +15,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.errors import InputError
 from inkhorn.flow.pattern import Pattern
+from inkhorn.flow.storage import Storage
 from inkhorn.linear import Columns
-from inkhorn.model import Model
+from inkhorn.model import Model, filled
 from inkhorn.model.terms import Contribution, Moment, Slope, Term
 from inkhorn.space import RectangularMesh
 
@@ -44,6 +44,8 @@ class Balance:
         Of each term.
     storage_change : ndarray of float, (n_cells,)
         Water taken into storage [m³/day]; zero when steady.
+    own_stored, own_storage_change : ndarray of float, (n_own,)
+        Water that own unknowns of the terms store, and take into storage [m³], [m³/day]; zero when steady.
     rounding : float
         What rounding alone may add up to in the residuals [m³/day].
     slopes : callable
@@ -56,6 +58,8 @@ class Balance:
     share: NDArray[np.float64]
     contributions: tuple[Contribution, ...]
     storage_change: NDArray[np.float64]
+    own_stored: NDArray[np.float64]
+    own_storage_change: NDArray[np.float64]
     rounding: float
     slopes: Callable[[], Any] = field(repr=False)
 
@@ -91,12 +95,20 @@ class TimeStep:
     start, end : float
         [day]
     stored : ndarray of float, (2, n_cells)
-        At the start, as `FlowEquations.stored` has it [m³].
+        At the start, as `Storage.stored` has it [m³].
+    own_stored : ndarray of float, (n_own,)
+        At the start, in own unknowns of the terms [m³].
     """
 
     start: float
     end: float
     stored: NDArray[np.float64]
+    own_stored: NDArray[np.float64]
+
+    @property
+    def length(self) -> float:
+        """[day]"""
+        return self.end - self.start
 
 
 class FlowEquations:
@@ -115,6 +127,7 @@ class FlowEquations:
         self.step: TimeStep | None = None
         self.stored_before = np.empty(0)
         self.entry_weight: tuple[NDArray[np.float64], ...] | None = None
+        self.own_weight: tuple[NDArray[np.float64], ...] | None = None
         self.cells, faces = model.grid.cells, model.grid.faces
         n, self.first, self.second = len(self.cells), faces.cells[:, 0], faces.cells[:, 1]
         self.rows = model.face_rows()
@@ -132,6 +145,7 @@ class FlowEquations:
         )
         counts = [t.n_own for t in model.terms]
         self.first_own = n + np.concatenate([[0], np.cumsum(counts)]).astype(int)
+        self.states: tuple[NDArray[np.float64], ...] = tuple(np.zeros(t.n_state) for t in model.terms)
         self.n_unknowns = int(self.first_own[-1])
         fixed = np.zeros(self.n_unknowns, dtype=bool)
         for term in model.terms:
@@ -171,11 +185,26 @@ class FlowEquations:
         other.stored_before = step.stored.sum(axis=0)
         return other
 
-    def weighted(self, face: NDArray[np.float64], entry: tuple[NDArray[np.float64], ...]) -> FlowEquations:
-        """Return the same equations with the flow of every face, and of every entry of each term, times a weight."""
+    def begun_with(self, states: tuple[NDArray[np.float64], ...]) -> FlowEquations:
+        """Return the same equations for terms that are in these states at the start."""
+        other = copy(self)
+        other.states = states
+        return other
+
+    def first_states(self, heads: NDArray[np.float64]) -> tuple[NDArray[np.float64], ...]:
+        """Return the states in which terms begin."""
+        return tuple(np.asarray(t.first_state(heads), dtype=np.float64) for t in self.model.terms)
+
+    def weighted(
+        self,
+        face: NDArray[np.float64],
+        entry: tuple[NDArray[np.float64], ...],
+        own: tuple[NDArray[np.float64], ...],
+    ) -> FlowEquations:
+        """Return the same equations with weighted flows: of faces, of entries, and in the balances of own unknowns."""
         other = copy(self)
         other.rows = replace(self.rows, conductance=face * self.rows.conductance)
-        other.floors, other.entry_weight = other._floors(), entry
+        other.floors, other.entry_weight, other.own_weight = other._floors(), entry, own
         return other
 
     def of(self, model: Model) -> FlowEquations:
@@ -185,78 +214,35 @@ class FlowEquations:
             return FlowEquations(model)
         other = copy(self)
         other.model = model
+        other.__dict__.pop("storage", None)
         return other
 
-    def _filled(
-        self, heads: NDArray[np.float64]
-    ) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
-        """Filled share of each cell without any film, its slope by head, and its integral over the height."""
-        from inkhorn.flow import _kernels
-
-        cells, law, n = self.cells, self.model.water_table, len(heads)
-        if law.confined:
-            return np.ones(n), np.zeros(n), (heads - cells.bottom) / cells.thickness
-        share, slope, integral = np.empty(n), np.empty(n), np.empty(n)
-        _kernels.fill(heads, cells.bottom, cells.thickness, law.smoothing, share, slope, integral)
-        return share, slope, integral
-
-    def stored(self, heads: NDArray[np.float64]) -> NDArray[np.float64]:
-        """Return the water stored in each cell, what drains and what is stored by pressure, (2, n_cells) [m³].
+    @cached_property
+    def storage(self) -> Storage:
+        """What cells store.
 
         Raises
         ------
         InputError
             If the model lacks a storage property.
         """
-        filled, _, integral = self._filled(np.ascontiguousarray(heads))
-        drains, elastic = self.storativity
-        return np.stack([drains * filled, elastic * self.cells.thickness * integral])
-
-    def stored_slopes(
-        self, heads: NDArray[np.float64]
-    ) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
-        """Return the derivatives of the water stored by head [m²], specific yield [m³] and specific storage [m⁴]."""
-        filled, slope, integral = self._filled(np.ascontiguousarray(heads))
-        drains, elastic = self.storativity
-        volume = self.cells.volume
-        yields = np.zeros(len(heads)) if self.model.water_table.confined else volume * filled
-        return drains * slope + elastic * filled, yields, volume * self.cells.thickness * integral
-
-    @property
-    def storativity(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-        """Water that drains from a full cell [m³], and water stored by pressure per head while it is full [m²]."""
-        model, confined = self.model, self.model.water_table.confined
-        needed = ["specific_storage"] if confined else ["specific_storage", "specific_yield"]
-        missing = [name for name in needed if getattr(model, name) is None]
-        if missing:
-            raise InputError(
-                f"transient flow needs {' and '.join(missing)}. Give them for every material (or to Model)."
-            )
-        volume = self.cells.volume
-        return (
-            np.zeros(len(volume)) if confined else model.specific_yield * volume,
-            model.specific_storage * volume,
-        )
-
-    def _storage(
-        self,
-        heads: NDArray[np.float64],
-        filled: NDArray[np.float64],
-        filled_slope: NDArray[np.float64],
-        integral: NDArray[np.float64],
-    ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-        """Water taken into storage over the step, and its slope by head [m³/day], [m²/day]."""
-        if self.step is None:
-            return np.zeros(len(heads)), np.zeros(len(heads))
-        length = self.step.end - self.step.start
-        drains, elastic = self.storativity
-        now = drains * filled + elastic * self.cells.thickness * integral
-        return (now - self.stored_before) / length, (drains * filled_slope + elastic * filled) / length
+        return Storage.of(self.model)
 
     def own(self, unknowns: NDArray[np.float64]) -> Iterator[tuple[Term, NDArray[np.float64]]]:
         """Go through the terms, each with its own unknowns."""
         for term, start, end in zip(self.model.terms, self.first_own[:-1], self.first_own[1:], strict=True):
             yield term, unknowns[start:end]
+
+    def own_stored(self, unknowns: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return the water that own unknowns of the terms store, (n_own,) [m³]."""
+        stored = np.zeros(self.n_unknowns - len(self.cells))
+        if not len(stored):
+            return stored
+        for (term, moment), first in zip(self.moments(unknowns), self.first_own[:-1], strict=True):
+            held, begin = term.evaluate(moment).stored, first - len(self.cells)
+            if len(held):
+                stored[begin : begin + term.n_own] = held
+        return stored
 
     def held(self, heads: NDArray[np.float64]) -> NDArray[np.float64]:
         """Return heads with the fixed ones as they are given now."""
@@ -308,8 +294,8 @@ class FlowEquations:
         reach = 10.0 * (max(cells.top.max(), heads.max()) - min(cells.bottom.min(), heads.min()))
         drains = elastic = np.zeros(n)
         if self.step is not None:
-            length = self.step.end - self.step.start
-            drains, elastic = (v / length for v in self.storativity)
+            length = self.step.length
+            drains, elastic = self.storage.drains / length, self.storage.elastic / length
         _kernels.land(
             heads,
             whole[:n],
@@ -337,7 +323,9 @@ class FlowEquations:
     def moments(self, unknowns: NDArray[np.float64]) -> Iterator[tuple[Term, Moment]]:
         """Go through the terms, each with what it is told at these unknowns."""
         heads = unknowns[: len(self.cells)]
-        for (term, own), first in zip(self.own(unknowns), self.first_own[:-1], strict=True):
+        for (term, own), first, state in zip(
+            self.own(unknowns), self.first_own[:-1], self.states, strict=True
+        ):
             yield (
                 term,
                 Moment(
@@ -349,6 +337,8 @@ class FlowEquations:
                     law=self.model.water_table,
                     start=0.0 if self.step is None else self.step.start,
                     end=0.0 if self.step is None else self.step.end,
+                    steady=self.step is None,
+                    state=state,
                 ),
             )
 
@@ -365,7 +355,7 @@ class FlowEquations:
         law, n, matrix = self.model.water_table, len(self.cells), self.rows.matrix
         film = 1.0 if law.confined else law.film
         heads = np.ascontiguousarray(unknowns[:n])
-        filled, filled_slope, integral = self._filled(heads)
+        share_filled, filled_slope, integral = filled(heads, self.cells.bottom, self.cells.top, law)
         keep = 1.0 - film
         drive, slope = np.empty(len(matrix.data)), np.empty(len(matrix.data))
         share, face_flow = np.empty(len(self.first)), np.empty(len(self.first))
@@ -379,7 +369,7 @@ class FlowEquations:
             self.face_bend,
             film,
             heads,
-            film + keep * filled,
+            film + keep * share_filled,
             keep * filled_slope,
             drive,
             share,
@@ -387,21 +377,39 @@ class FlowEquations:
             slope,
             residual,
         )
-        storage, storage_slope = self._storage(heads, filled, filled_slope, integral)
+        storage, storage_slope = np.zeros(n), np.zeros(n)
+        own_stored, own_change = np.zeros(self.n_unknowns - n), np.zeros(self.n_unknowns - n)
+        if self.step is not None:
+            storage, storage_slope = self.storage.change(
+                share_filled, filled_slope, integral, self.stored_before, self.step.length
+            )
         residual[:n] -= storage
         contributions = []
         weights = self.entry_weight or (None,) * len(self.model.terms)
-        for (term, moment), first, weight in zip(
-            self.moments(unknowns), self.first_own[:-1], weights, strict=True
+        own_weights = self.own_weight or (None,) * len(self.model.terms)
+        for (term, moment), first, weight, own_weight in zip(
+            self.moments(unknowns), self.first_own[:-1], weights, own_weights, strict=True
         ):
             answer = term.evaluate(moment)
-            if weight is not None:
+            if weight is not None and own_weight is not None:
                 row, column, value = answer.flow_slope
                 slopes = Slope(row, column, weight[row] * value)
-                answer = replace(answer, flow=weight * answer.flow, flow_slope=slopes)
+                row, column, value = answer.own_slope
+                answer = replace(
+                    answer,
+                    flow=weight * answer.flow,
+                    flow_slope=slopes,
+                    own_residual=own_weight * answer.own_residual,
+                    own_slope=Slope(row, column, own_weight[row] * value),
+                )
             contributions.append(answer)
             residual[:n] += np.bincount(term.cells, answer.flow, n)
-            residual[first : first + term.n_own] = answer.own_residual
+            mine = slice(first - n, first - n + term.n_own)
+            if len(answer.stored):
+                own_stored[mine] = answer.stored
+                if self.step is not None:
+                    own_change[mine] = (answer.stored - self.step.own_stored[mine]) / self.step.length
+            residual[first : first + term.n_own] = answer.own_residual - own_change[mine]
         answers, rounding = tuple(contributions), float(np.finfo(float).eps * absolute)
         return Balance(
             residual,
@@ -410,6 +418,8 @@ class FlowEquations:
             share,
             answers,
             storage,
+            own_stored,
+            own_change,
             rounding,
             lambda: self._jacobian(slope, answers, storage_slope),
         )
@@ -425,13 +435,14 @@ class FlowEquations:
             cells = np.arange(len(storage_slope))
             rows, columns, values = [cells], [cells], [-storage_slope]
         for term, answer, first in zip(self.model.terms, contributions, self.first_own[:-1], strict=True):
-            for slope, number in (
-                (answer.flow_slope, term.cells),
-                (answer.own_slope, first + np.arange(term.n_own)),
-            ):
+            own, parts = first + np.arange(term.n_own), [(answer.flow_slope, term.cells, 1.0)]
+            parts.append((answer.own_slope, own, 1.0))
+            if self.step is not None and len(answer.stored):
+                parts.append((answer.stored_slope, own, -1.0 / self.step.length))
+            for slope, number, factor in parts:
                 rows.append(number[slope.row])
                 columns.append(slope.column)
-                values.append(slope.value)
+                values.append(factor * slope.value)
         none = np.empty(0, np.int64)
         return self.pattern.filled(
             face_slope,
@@ -447,9 +458,25 @@ class FlowEquations:
             for term, answer in zip(self.model.terms, balance.contributions, strict=True)
         )
 
+    def outside(self, balance: Balance) -> tuple[NDArray[np.float64], ...]:
+        """Return what comes into own unknowns from outside, for each term, (n_names, n_own) [m³/day]."""
+        return tuple(
+            np.reshape([answer.outside[k] for k in term.outside_names], (len(term.outside_names), term.n_own))
+            for term, answer in zip(self.model.terms, balance.contributions, strict=True)
+        )
+
     def turnover(self, balance: Balance) -> float:
         """Return the larger of inflow and outflow, storage included [m³/day]."""
-        flows = np.concatenate([np.zeros(1), *self.term_flows(balance), -balance.storage_change])
+        stores = [v for a in balance.contributions if len(a.stored) for v in a.outside.values()]
+        flows = np.concatenate(
+            [
+                np.zeros(1),
+                *self.term_flows(balance),
+                -balance.storage_change,
+                *stores,
+                -balance.own_storage_change,
+            ]
+        )
         return float(max(flows[flows > 0].sum(), -flows[flows < 0].sum()))
 
     def closure(self, balance: Balance) -> float:
@@ -465,17 +492,15 @@ class FlowEquations:
 
     @cached_property
     def names(self) -> list[str]:
-        """Names of the terms' own unknowns, by feature."""
-        return [f"{t.kind} {name}" for t in self.model.terms if t.n_own for name in t.features]
+        """Names of the terms' own unknowns, in words."""
+        return [f"{t.own_words} {t.kind} {name}" for t in self.model.terms for name in t.own_names]
 
     def name_of(self, unknown: int) -> str:
         """Return an unknown in words: layer and place, or the feature it belongs to."""
         n = len(self.cells)
         if unknown >= n:
-            return f"the water level of {self.names[unknown - n]}"
-        c = self.cells
-        layer = self.model.grid.layer_names[c.layer[unknown]]
-        return f'cell {unknown} of layer "{layer}" at x={c.x[unknown]:.6g}, y={c.y[unknown]:.6g}'
+            return self.names[unknown - n]
+        return f"cell {unknown} of {self.model.grid.place_of(unknown)}"
 
     def features_at(self, unknown: int) -> str:
         """Return the features that meet a cell, in brackets; nothing where there are none."""

@@ -64,6 +64,10 @@ def recorded(
         term_flow=equations.term_flows(balance),
         storage_change=np.zeros(n),
         drainage=np.zeros(n),
+        own_storage=np.zeros(len(unknowns) - n),
+        outside=equations.outside(balance),
+        link_flow=tuple(answer.link_flow for answer in balance.contributions),
+        state=tuple(answer.state for answer in balance.contributions),
         period=period,
     )
 
@@ -105,29 +109,39 @@ def _step(
     `slope` is how fast heads changed in the step before, if stresses were the same.
     """
     n, length, begun = len(equations.cells), end - begin, len(rows)
-    heads, stored = unknowns[:n], equations.stored(unknowns[:n])
+    heads, stored = unknowns[:n], equations.storage.stored(unknowns[:n])
+    own_stored = equations.own_stored(unknowns)
     at, middle, worst, share = unknowns, None, 0.0, 1.0
-    last, last_step = equations, TimeStep(begin, end, stored)
+    last, last_step = equations, TimeStep(begin, end, stored, own_stored)
     if order == 2:
-        half = TimeStep(begin, begin + _GAMMA * length, stored)
+        half = TimeStep(begin, begin + _GAMMA * length, stored, own_stored)
         stage, at, balance, worst = _stage(equations, unknowns, half, rules, rows)
-        middle = _Middle.of(stage, at[:n], balance, stored, length)
+        middle = _Middle.of(stage, at[:n], balance, half, length)
         share, last = (
             _GAMMA,
-            equations.weighted(middle.face / _GAMMA, tuple(w / _GAMMA for w in middle.entry)),
+            equations.weighted(
+                middle.face / _GAMMA,
+                tuple(w / _GAMMA for w in middle.entry),
+                tuple(w / _GAMMA for w in middle.own),
+            ),
         )
-        last_step = TimeStep(end - _GAMMA * length, end, middle.ahead)
+        last_step = TimeStep(end - _GAMMA * length, end, middle.ahead, middle.own_ahead)
     stage, found, balance, measure = _stage(last, at, last_step, rules, rows)
-    now = found[:n]
+    now, answers = found[:n], balance.contributions
     face_flow = share * balance.face_flow
-    term_flow = [share * answer.flow for answer in balance.contributions]
+    term_flow = [share * answer.flow for answer in answers]
+    outside, links = list(stage.outside(balance)), [answer.link_flow for answer in answers]
     if middle is None:  # half of what the change of slope makes
         foreseen = 0.5 * (now + heads + (0.0 if slope is None else length * slope))
     else:  # what Euler's method alone would say
         foreseen = heads + (at[:n] - heads) / _GAMMA
         face_flow = face_flow + middle.face_flow
         term_flow = [q + before for q, before in zip(term_flow, middle.term_flow, strict=True)]
-    change = (equations.stored(now) - stored) / length
+        outside = [w * q + (1.0 - w) * b for w, q, b in zip(middle.own, outside, middle.outside, strict=True)]
+        for k, (term, own) in enumerate(zip(equations.model.terms, middle.own, strict=True)):
+            w = own[term.links[:, 0]]
+            links[k] = w * links[k] + (1.0 - w) * middle.link_flow[k]
+    change = (equations.storage.stored(now) - stored) / length
     _give_fixed(equations, face_flow, term_flow, change.sum(axis=0))
     record = FlowStep(
         start=begin,
@@ -139,6 +153,10 @@ def _step(
         term_flow=tuple(term_flow),
         storage_change=change.sum(axis=0),
         drainage=change[0],
+        own_storage=(balance.own_stored - own_stored) / length,
+        outside=tuple(outside),
+        link_flow=tuple(links),
+        state=tuple(answer.state for answer in answers),
         period=period,
         order=order,
     )
@@ -158,34 +176,46 @@ class _Middle:
     ----------
     face, entry : ndarray of float, and one for each term
         Shares of the second stage.
-    face_flow, term_flow : ndarray of float, and one for each term
-        What the first gives to the mean flows.
+    own : tuple of ndarray of float, (n_own,)
+        Those of the balances of own unknowns, for each term. What flows in and out of a store has one share.
+    face_flow, term_flow, outside, link_flow : ndarray of float, and one for each term
+        What the first gives to the mean flows; of the last two, its flows themselves.
     ahead : ndarray of float, (2, n_cells)
         The water that the second begins with, all in one.
+    own_ahead : ndarray of float, (n_own,)
+        That in own unknowns.
     """
 
     face: Array
     entry: tuple[Array, ...]
+    own: tuple[Array, ...]
     face_flow: Array
     term_flow: tuple[Array, ...]
+    outside: tuple[Array, ...]
+    link_flow: tuple[Array, ...]
     ahead: Array
+    own_ahead: Array
 
     @classmethod
     def of(
-        cls, stage: FlowEquations, heads: Array, balance: Balance, stored: Array, length: float
+        cls, stage: FlowEquations, heads: Array, balance: Balance, begun: TimeStep, length: float
     ) -> _Middle:
-        """Find the shares for the first stage as it is solved, and the water `stored` before it."""
-        n, (first, second) = len(heads), (stage.first, stage.second)
-        terms, most = stage.model.terms, stage.storativity[0]
+        """Find the shares for the first stage as it is solved, from how it was `begun`."""
+        n, (first, second), stored = len(heads), (stage.first, stage.second), begun.stored
+        terms, most = stage.model.terms, stage.storage.drains
         slack = 1e-6 * most
-        drained = stored[0] + (1.0 / _GAMMA - 1.0) * (stage.stored(heads)[0] - stored[0])
+        drained = stored[0] + (1.0 / _GAMMA - 1.0) * (stage.storage.stored(heads)[0] - stored[0])
         by_euler = (drained < -slack) | (drained > most + slack)
         while True:
             face = np.where(by_euler[first] | by_euler[second], 1.0, _GAMMA)
-            entry = []
-            for term in terms:  # all of a feature alike, so that its rate is what was asked
+            entry, own = [], []
+            for term, answer in zip(terms, balance.contributions, strict=True):
+                # all of a feature alike, so that its rate is what was asked; all of a term that stores
                 touched = np.bincount(term.feature, by_euler[term.cells], len(term.features)) > 0
+                if len(answer.stored):
+                    touched[:] = touched.any()
                 entry.append(np.where(touched[term.feature], 1.0, _GAMMA))
+                own.append(np.where(touched[term.own_feature], 1.0, _GAMMA))
             face_flow = (1.0 - face) * balance.face_flow
             term_flow = [(1.0 - w) * q.flow for w, q in zip(entry, balance.contributions, strict=True)]
             ahead = stored.sum(axis=0) + length * (stage.divergence @ face_flow)
@@ -195,7 +225,23 @@ class _Middle:
             if not more.any():
                 break
             by_euler |= more
-        return cls(face, tuple(entry), face_flow, tuple(term_flow), np.stack([ahead, np.zeros(n)]))
+        own_ahead = begun.own_stored.copy()
+        for k, answer in enumerate(balance.contributions):
+            if len(answer.stored):
+                mine = slice(stage.first_own[k] - n, stage.first_own[k + 1] - n)
+                # what the first stage brings over the whole step, by the share of it that counts
+                own_ahead[mine] += (1.0 - own[k]) * length * balance.own_storage_change[mine]
+        return cls(
+            face,
+            tuple(entry),
+            tuple(own),
+            face_flow,
+            tuple(term_flow),
+            stage.outside(balance),
+            tuple(answer.link_flow for answer in balance.contributions),
+            np.stack([ahead, np.zeros(n)]),
+            own_ahead,
+        )
 
 
 def _give_fixed(equations: FlowEquations, face_flow: Array, term_flow: list[Array], change: Array) -> None:
@@ -263,6 +309,7 @@ def march(
                 length *= float(np.clip(factor, 0.5, 3.0))
             slope = (taken.unknowns[:n] - unknowns[:n]) / tried
             unknowns, at = taken.unknowns, there
+            equations = equations.begun_with(taken.record.state)
             yield taken.record, unknowns, taken.closure
 
 
@@ -301,5 +348,8 @@ def _join(before: FlowStep, after: FlowStep) -> FlowStep:
         term_flow=tuple(mean(*pair) for pair in zip(before.term_flow, after.term_flow, strict=True)),
         storage_change=mean(before.storage_change, after.storage_change),
         drainage=mean(before.drainage, after.drainage),
+        own_storage=mean(before.own_storage, after.own_storage),
+        outside=tuple(mean(*pair) for pair in zip(before.outside, after.outside, strict=True)),
+        link_flow=tuple(mean(*pair) for pair in zip(before.link_flow, after.link_flow, strict=True)),
         joins=before.joins + after.joins,
     )

@@ -42,6 +42,14 @@ class FlowStep:
         Water taken into storage [m³/day].
     drainage : ndarray of float, (n_cells,)
         The part of it that fills pores at the water table, or drains them; the rest is stored by pressure.
+    own_storage : ndarray of float, (n_own,)
+        Water taken into storage by own unknowns of the terms [m³/day].
+    outside : tuple of ndarray of float, (n_names, n_own)
+        Of each term, what comes into its own unknowns from outside, by its `outside_names` [m³/day].
+    link_flow : tuple of ndarray of float, (n_links,)
+        Of each term, from the first to the second own unknown of each of its links [m³/day].
+    state : tuple of ndarray of float, (n_state,)
+        Of each term, at the step's end.
     period : int
         Of the schedule; the last, of several that a record joins.
     order : int
@@ -59,6 +67,10 @@ class FlowStep:
     term_flow: tuple[NDArray[np.float64], ...]
     storage_change: NDArray[np.float64]
     drainage: NDArray[np.float64]
+    own_storage: NDArray[np.float64]
+    outside: tuple[NDArray[np.float64], ...]
+    link_flow: tuple[NDArray[np.float64], ...]
+    state: tuple[NDArray[np.float64], ...]
     period: int = 0
     order: int = 1
     joins: int = 1
@@ -91,12 +103,18 @@ class FlowResult:
         How it was solved.
     first : ndarray of float, (n_cells,)
         Heads to begin with, fixed ones as given [m].
+    first_own : ndarray of float, (n_own,)
+        Own unknowns of the terms to begin with, where the first period is not steady.
+    first_states : tuple of ndarray of float
+        The states in which terms began.
     """
 
     model: Model
     steps: StepStore
     report: Any = field(repr=False)
     first: NDArray[np.float64] = field(repr=False)
+    first_own: NDArray[np.float64] = field(repr=False, default_factory=lambda: np.empty(0))
+    first_states: tuple[NDArray[np.float64], ...] = field(repr=False, default=())
 
     def __repr__(self) -> str:
         heads = self.steps[-1].heads
@@ -193,9 +211,10 @@ class FlowResult:
 
         Parameters
         ----------
-        by : {"term", "feature", "layer", "region"}
+        by : {"term", "feature", "layer", "region", "store"}
             One row per kind of term, per feature, or per layer or region with its storage and its
-            exchanges with the others.
+            exchanges with the others; or the balance of each feature that has one of its own, as wells and lakes do:
+            what it takes from the aquifer and gives it, from outside, and what it stores.
         step : int
             Which step.
         regions : mapping of str to shapely Polygon or array_like of bool, (n_cells,), optional
@@ -206,7 +225,8 @@ class FlowResult:
         -------
         pandas.DataFrame
             What comes into the aquifer and what goes out [m³/day], and a last row of totals;
-            ``attrs["closing_error_percent"]`` is what is missing, of the larger total.
+            ``attrs["closing_error_percent"]`` is what is missing, of the larger total. That by store is of the
+            stores, the others of the aquifer.
         """
         return budget_table(self.model, self.steps[step], by, regions)
 

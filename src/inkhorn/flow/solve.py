@@ -24,7 +24,7 @@ _MUCH, _TOO_MUCH = (
     1e-4,
     0.1,
 )  # of its turnover that a water budget may miss before it is said, and refused [%]
-_EASED = (0.5, 0.2, 0.08, 0.03)  # smoothing of the water table on the way to a hard solution
+_EASED = (0.25, 0.2, 0.08, 0.03)  # smoothing of the water table on the way to a hard solution
 
 
 def first_heads(model: Model) -> NDArray[np.float64]:
@@ -58,11 +58,18 @@ def _settled(
         unknowns = begin
         for smoothing in (s for s in _EASED if s > law.smoothing):
             eased = replace(model, water_table=replace(law, smoothing=smoothing))
-            unknowns, _, _ = attempt(FlowEquations(eased), unknowns)
+            unknowns, _, _ = attempt(FlowEquations(eased).begun_with(equations.states), unknowns)
         unknowns, balance, measure = attempt(equations, unknowns)
     if measure > rules.closure:
         raise stuck(equations, unknowns, balance, measure, rules.closure, rows, "steady flow")
     return unknowns, balance
+
+
+def _refuse_impossible(model: Model) -> None:
+    """Refuse a model of which some term says that it cannot be, as a river whose stage lies below its bed."""
+    wrong = [f for term in model.terms for f in term.findings(model.grid) if f.severity == "error"]
+    if wrong:
+        raise InputError("\n".join(f"{f.what} [{f.where}]. {f.remedy}" for f in wrong))
 
 
 def _refuse_levelless(model: Model, equations: FlowEquations) -> None:
@@ -78,6 +85,7 @@ def _refuse_levelless(model: Model, equations: FlowEquations) -> None:
 class _Missing:
     """What the water budgets miss at worst, and where [%]."""
 
+    model: Model
     worst: float = 0.0
     step: int = 0
     count: int = 0
@@ -85,7 +93,7 @@ class _Missing:
     def of(self, record: FlowStep, closure: float) -> FlowStep:
         """Look at a record and hand it on; one that is closed to rounding misses nothing."""
         self.count += 1
-        error = abs(closing_error(record))
+        error = abs(closing_error(self.model, record))
         if closure > 0.0 and error > self.worst:
             self.worst, self.step = error, self.count
         return record
@@ -188,14 +196,16 @@ def solve_flow(
     rules, rows = Rules(closure, most_iterations, progress), list[NewtonRow]()
     heads = first_heads(model) if first is None else model.grid.per_cell("first", first)
     records: StepStore = list[FlowStep]() if steps is None else steps
-    closures, missing = list[float](), _Missing()
+    closures, missing = list[float](), _Missing(model)
     schedule = model.schedule
     if schedule is None:
         if len(records):
             raise InputError(
                 "`steps` holds records already; a steady solution goes on from none. Give it empty."
             )
+        _refuse_impossible(model)
         equations = FlowEquations(model)
+        equations = equations.begun_with(equations.first_states(heads))
         _refuse_levelless(model, equations)
         unknowns, balance = _settled(equations, heads, rules, rows, first is not None)
         closures.append(equations.closure(balance))
@@ -208,13 +218,21 @@ def solve_flow(
                 "first period be steady."
             )
         asked, stepping = _recorded_at(model, results), Stepping(order, head_error)
+        if order == 2 and any(t.n_state for t in model.terms):
+            kinds = [t.kind for t in model.terms if t.n_state]
+            raise InputError(
+                f"{kinds} carry a state, which goes by steps of first order only. Solve with order=1."
+            )
         equations = FlowEquations(model.at_period(0))
+        equations = equations.begun_with(equations.first_states(equations.held(heads)))
         through = _through(model, equations, heads, done, asked, stepping, rules, rows, closures)
         for record in joined(through, asked):
             records.append(missing.of(record, closures[-1]))
     report = SolverReport(tuple(rows), max(closures, default=0.0), len(equations.free), missing.worst)
     missing.complain()
-    return FlowResult(model, records, report, equations.held(heads))
+    first_own = equations.start(heads)[model.grid.n_cells :]
+    states = equations.first_states(equations.held(heads))
+    return FlowResult(model, records, report, equations.held(heads), first_own, states)
 
 
 def _recorded_at(
@@ -254,6 +272,7 @@ def _through(
     schedule = model.schedule
     assert schedule is not None
     unknowns = None if done is None else np.concatenate([done.heads, done.own])
+    states = equations.states if done is None else done.state
     for period in range(0 if done is None else done.period, len(schedule)):
         begin, end = float(schedule.begins[period]), float(schedule.ends[period])
         if done is not None and done.period == period:
@@ -261,13 +280,16 @@ def _through(
             if done.steady or end - begin < 1e-9 * max(end, 1.0):
                 continue
         now = model.at_period(period)
-        equations = equations.of(now)
+        _refuse_impossible(now)
+        equations = equations.of(now).begun_with(states)
         if schedule.steady[period]:
             _refuse_levelless(now, equations)
             near = heads if unknowns is None else unknowns[: len(heads)]
             unknowns, balance = _settled(equations, near, rules, rows, unknowns is not None)
             closures.append(equations.closure(balance))
-            yield recorded(equations, unknowns, balance, period, end)
+            record = recorded(equations, unknowns, balance, period, end)
+            states = record.state
+            yield record
             continue
         if unknowns is None:
             unknowns = equations.start(heads)
@@ -280,5 +302,5 @@ def _through(
             equations, unknowns, begin, ends.tolist(), period, stepping, rules, rows
         ):
             closures.append(measure)
-            unknowns = found
+            unknowns, states = found, record.state
             yield record

@@ -1,21 +1,32 @@
 """Placing a site on a grid: the model of plain arrays and terms, and a check of it."""
 
 from inkhorn.model import terms
-from inkhorn.model.check import Finding, Findings, check, levelless_cells
-from inkhorn.model.laws import WaterTable, ramp, saturation
-from inkhorn.model.model import PROPERTIES, Model
-from inkhorn.model.placing import edited, place
+from inkhorn.model.check import check
+from inkhorn.model.findings import Finding, Findings
+from inkhorn.model.laws import WaterTable, filled, ramp, saturation
+from inkhorn.model.levels import levelless_cells
+from inkhorn.model.model import Model
+from inkhorn.model.placing import Footprint, Plan, Spot, dimension_of, place, places, placings
+from inkhorn.model.traces import Traces
+from inkhorn.model.zones import ZoneMap
 
 __all__ = [
-    "PROPERTIES",
     "Finding",
     "Findings",
+    "Footprint",
     "Model",
+    "Plan",
+    "Spot",
+    "Traces",
     "WaterTable",
+    "ZoneMap",
     "check",
-    "edited",
+    "dimension_of",
+    "filled",
     "levelless_cells",
     "place",
+    "places",
+    "placings",
     "ramp",
     "saturation",
     "terms",

@@ -3,110 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import asdict, dataclass
-from typing import TYPE_CHECKING
+from dataclasses import replace
 
 import numpy as np
-from numpy.typing import NDArray
 
-from inkhorn.errors import InputError
-from inkhorn.model.model import PROPERTIES, Model
-from inkhorn.model.terms import DrainTerm, FixedHeadTerm, RiverTerm
+from inkhorn.model.findings import Finding, Findings
+from inkhorn.model.levels import levelless_cells
+from inkhorn.model.model import Model
+from inkhorn.model.placing import placings
+from inkhorn.site import properties
 from inkhorn.space import point_surfaces
+from inkhorn.units import KINDS
 
-if TYPE_CHECKING:
-    import pandas as pd
-
-__all__ = ["Finding", "Findings", "check", "levelless_cells"]
-
-
-_LIKELY = (  # what ground commonly has; beyond that a slip of units is likely
-    ("horizontal_conductivity", 1e-8, 1e4),
-    ("vertical_conductivity", 1e-9, 1e4),
-    ("specific_storage", 1e-8, 1e-1),
-    ("specific_yield", 1e-3, 0.6),
-    ("porosity", 1e-4, 0.9),
-    ("bulk_density", 1e5, 5e6),
-)
-_GRAVITY = ("error", "warning", "note")
-
-
-@dataclass(frozen=True)
-class Finding:
-    """One thing found: how grave, what, where, and what to do about it."""
-
-    severity: str  # "error", "warning" or "note"
-    what: str
-    where: str
-    remedy: str
-
-    def __str__(self) -> str:
-        return f"{self.severity}: {self.what} [{self.where}] {self.remedy}"
-
-
-@dataclass(frozen=True)
-class Findings:
-    """What a check found, errors first."""
-
-    rows: tuple[Finding, ...]
-
-    def __iter__(self) -> Iterator[Finding]:
-        return iter(self.rows)
-
-    def __len__(self) -> int:
-        return len(self.rows)
-
-    @property
-    def errors(self) -> tuple[Finding, ...]:
-        """Those that keep the model from being solved."""
-        return tuple(f for f in self.rows if f.severity == "error")
-
-    def frame(self) -> pd.DataFrame:
-        """Return them as a table of severity, what, where, remedy."""
-        import pandas as pd
-
-        columns = ["severity", "what", "where", "remedy"]
-        return pd.DataFrame([asdict(f) for f in self.rows], columns=columns)
-
-    def raise_errors(self) -> None:
-        """Raise if there is any error.
-
-        Raises
-        ------
-        InputError
-            With all of the errors, a line each.
-        """
-        if self.errors:
-            raise InputError("\n".join(str(f) for f in self.errors))
-
-    def __str__(self) -> str:
-        return "\n".join(str(f) for f in self.rows) or "nothing found"
-
-
-def levelless_cells(model: Model) -> list[NDArray[np.int64]]:
-    """Return the groups of connected cells in which nothing fixes the level of the water."""
-    from scipy.sparse import coo_array
-    from scipy.sparse.csgraph import connected_components
-
-    n = model.grid.n_cells
-    pairs = [model.grid.faces.cells]
-    for term in model.terms:
-        if term.n_own:  # a well joins the cells along its screen
-            first = np.searchsorted(term.feature, np.arange(len(term.features)))
-            pairs.append(np.column_stack([term.cells, term.cells[first][term.feature]]))
-    a, b = np.concatenate(pairs).T
-    count, group = connected_components(coo_array((np.ones(len(a)), (a, b)), shape=(n, n)), directed=False)
-    has_level = np.zeros(count, dtype=bool)
-    for term in model.terms:
-        if term.sets_level:
-            has_level[group[term.cells]] = True
-    return [np.flatnonzero(group == g) for g in np.flatnonzero(~has_level)]
-
-
-def _place(model: Model, cell: int) -> str:
-    cells = model.grid.cells
-    layer = model.grid.layer_names[cells.layer[cell]]
-    return f'layer "{layer}", x={cells.x[cell]:.6g}, y={cells.y[cell]:.6g}'
+__all__ = ["check"]
 
 
 def _check_levels(model: Model) -> Iterator[Finding]:
@@ -117,7 +26,7 @@ def _check_levels(model: Model) -> Iterator[Finding]:
             "warning" if in_time else "error",
             "nothing fixes the level of the water"
             + ("" if everything else f" in {len(group)} cells cut off from the rest"),
-            model.name if everything else _place(model, int(group[0])),
+            model.name if everything else model.grid.place_of(int(group[0])),
             "Add a fixed head, a river or a drain"
             + (
                 ": the water has no way out."
@@ -127,32 +36,50 @@ def _check_levels(model: Model) -> Iterator[Finding]:
         )
 
 
-def _check_wells(model: Model) -> Iterator[Finding]:
-    held = {int(c) for t in model.terms if t.fixes_head for c in t.cells}
+def _check_held(model: Model) -> Iterator[Finding]:
+    """What stands in cells whose head is given, where it changes nothing."""
+    held = np.zeros(model.grid.n_cells, dtype=bool)
     for term in model.terms:
-        if term.kind != "well":
-            continue
-        for cell, feature in zip(term.cells, term.feature, strict=True):
-            if int(cell) in held:
-                yield Finding(
-                    "error",
-                    f'well "{term.features[feature]}" stands in a cell of fixed head, where pumping changes nothing',
-                    _place(model, int(cell)),
-                    "Move the well or the fixed head, or make the cells smaller.",
-                )
+        if term.fixes_head:
+            held[term.cells] = True
+    for term in model.terms:
+        if term.useless_in_held:
+            inside = np.flatnonzero(held[term.cells])
+            remedy = f"Move the {term.kind} or the fixed head, or make the cells smaller."
+            yield from term.found_at(model.grid, inside, "error", term.useless_in_held, remedy)
+
+
+def _check_terms(model: Model) -> Iterator[Finding]:
+    """What each term finds of itself, in every period."""
+    for term in model.terms:
+        moving = {
+            name.rpartition(".")[2]: values
+            for name, values in model.changes.items()
+            if name.rpartition(".")[0] == term.kind
+        }
+        seen: set[str] = set()
+        for period in range(len(model.schedule) if moving and model.schedule is not None else 1):
+            now = replace(term, **{name: values[period] for name, values in moving.items()})
+            for finding in now.findings(model.grid):
+                said = finding.what.partition(" up to ")[0]
+                if said not in seen:
+                    seen.add(said)
+                    where = f"{finding.where}, period {period + 1}" if period else finding.where
+                    yield replace(finding, where=where)
 
 
 def _check_placed(model: Model) -> Iterator[Finding]:
     if model.placed is None:
         return
+    screened = {p.term.kind for p in placings().values() if p.term and p.term.usual_crossing == "screen"}
     for row in model.placed.rename(columns={"share outside": "outside"}).itertuples():
         if row.cells == 0:
             yield Finding(
-                "error" if row.kind == "well" else "warning",
+                "error" if row.kind in screened else "warning",
                 f'{row.kind} "{row.feature}" meets no cell',
                 f"{model.name}, {row.feature}",
                 "Check its screen elevations and place against the layers; smaller cells may help."
-                if row.kind == "well"
+                if row.kind in screened
                 else "Check its place; smaller cells may help.",
             )
         elif row.outside > 0.2:
@@ -161,37 +88,6 @@ def _check_placed(model: Model) -> Iterator[Finding]:
                 f'{row.outside:.0%} of {row.kind} "{row.feature}" lies outside the cells',
                 f"{model.name}, {row.feature}",
                 "Check its shape or screen, or extend the boundary or the layers.",
-            )
-
-
-def _check_below(model: Model) -> Iterator[Finding]:
-    """Levels below the bottom of the cell they were placed in."""
-    for term in model.terms:
-        if isinstance(term, RiverTerm):
-            level, what = (
-                np.where(np.isfinite(term.bed), term.bed, np.inf),
-                "has its bed below the bottom of its cell",
-            )
-            remedy = "Raise the bed, or place it on a lower layer."
-        elif isinstance(term, DrainTerm):
-            level, what, remedy = (
-                term.level,
-                "lies below the lowest layer",
-                "Raise its level or lower the base.",
-            )
-        elif isinstance(term, FixedHeadTerm):
-            level, what = term.head, "lies below the bottom of its cell, which is held dry"
-            remedy = "Raise the head, or give it to a lower layer."
-        else:
-            continue
-        low = np.flatnonzero(level < model.grid.cells.bottom[term.cells])
-        features, first = np.unique(term.feature[low], return_index=True)
-        for feature, entry in zip(features, low[first], strict=True):
-            yield Finding(
-                "warning",
-                f'{term.kind} "{term.features[feature]}" {what}',
-                _place(model, int(term.cells[entry])),
-                remedy,
             )
 
 
@@ -261,7 +157,7 @@ def _check_rates(model: Model) -> Iterator[Finding]:
         if "rate" not in term.inputs:
             continue
         rate = np.abs(model.changes.get(f"{term.kind}.rate", term.rate[None]).mean(axis=0))  # type: ignore[attr-defined]
-        by_feature = len(rate) == len(term.features)
+        by_feature = term.declared_inputs()["rate"].over == "feature"
         sizes = (
             rate
             if by_feature
@@ -275,17 +171,17 @@ def _check_rates(model: Model) -> Iterator[Finding]:
                 f"{model.name}, {term.features[k]}",
                 "Check its unit.",
             )
-    for name, low, high in _LIKELY:
-        values = getattr(model, name)
-        if values is None:
+    for name, declared in properties().items():
+        values, likely = model.property_of(name), declared.said.likely
+        if values is None or likely is None:
             continue
-        for bad, word in ((values < low, "low"), (values > high, "high")):
+        for bad, word in ((values < likely[0], "low"), (values > likely[1], "high")):
             if bad.any():
-                cell = int(np.argmax(bad))
+                cell, unit = int(np.argmax(bad)), KINDS[declared.said.dimension_on("")].inside
                 yield Finding(
                     "warning",
-                    f"the {name} is suspiciously {word}, {values[cell]:.3g} {PROPERTIES[name]}".rstrip(),
-                    _place(model, cell),
+                    f"the {name} is suspiciously {word}, {values[cell]:.3g} {unit}".rstrip(),
+                    model.grid.place_of(cell),
                     "Check its unit.",
                 )
 
@@ -346,7 +242,7 @@ def _check_rows(model: Model) -> Iterator[Finding]:
             "note",
             f"in {len(unsafe)} of {model.grid.n_cells} cells, where cells of different size meet, heads may overshoot "
             "those around them a little",
-            _place(model, int(unsafe[0])),
+            model.grid.place_of(int(unsafe[0])),
             "Look at the heads there; a larger `ring` makes sizes change more slowly.",
         )
     if len(rows.inexact):
@@ -354,7 +250,7 @@ def _check_rows(model: Model) -> Iterator[Finding]:
         yield Finding(
             "note",
             f"the flow across {len(rows.inexact)} of {len(model.grid.faces)} faces is not exact for want of neighbours",
-            _place(model, first),
+            model.grid.place_of(first),
             "Split no single rows of cells.",
         )
 
@@ -364,7 +260,8 @@ def _check_bores(model: Model) -> Iterator[Finding]:
         return
     for bore in model.site.bores:
         plan = int(model.grid.mesh.locate([bore.x], [bore.y])[0])
-        if plan < 0 or model.grid.number[model.grid.layer_index(bore.layer), plan] < 0:
+        rows = list(model.grid.layers_named(bore.layer))
+        if plan < 0 or (model.grid.number[rows, plan] < 0).all():
             yield Finding(
                 "warning",
                 f'bore "{bore.name}" meets no cell of its layer and is left out of the fit',
@@ -388,9 +285,9 @@ def check(model: Model) -> Findings:
     """
     looks = (
         _check_levels,
-        _check_wells,
+        _check_held,
         _check_placed,
-        _check_below,
+        _check_terms,
         _check_properties,
         _check_schedule,
         _check_rates,
@@ -399,5 +296,4 @@ def check(model: Model) -> Findings:
         _check_bores,
         _check_rows,
     )
-    rows = [finding for look in looks for finding in look(model)]
-    return Findings(tuple(sorted(rows, key=lambda f: _GRAVITY.index(f.severity))))
+    return Findings.of(finding for look in looks for finding in look(model))

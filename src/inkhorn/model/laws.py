@@ -1,4 +1,4 @@
-"""The laws of partly filled cells, as pure functions of arrays; the loops of the flow equations know them too."""
+"""The laws of partly filled cells and of switches, for arrays."""
 
 from __future__ import annotations
 
@@ -7,9 +7,11 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.errors import check_nonnegative, check_positive
+from inkhorn.errors import InputError, check_nonnegative, check_positive
 
-__all__ = ["WaterTable", "ramp", "saturation"]
+__all__ = ["WaterTable", "filled", "ramp", "saturation"]
+
+Array = NDArray[np.float64]
 
 
 @dataclass(frozen=True)
@@ -20,7 +22,7 @@ class WaterTable:
     ----------
     film : float
         Share of the full conductance that a drained cell keeps, so that it stays in the equations
-        and fills again by itself.
+        and fills again by itself; below 1.
     smoothing : float
         Half the share of a cell's height over which saturation bends above empty and below full, so that
         Newton's method sees no corner; at most a quarter.
@@ -35,11 +37,14 @@ class WaterTable:
     def __post_init__(self) -> None:
         check_nonnegative("film", self.film)
         check_positive("smoothing", self.smoothing)
+        for name, most, words in (("film", 0.1, "a tenth"), ("smoothing", 0.25, "a quarter")):
+            if getattr(self, name) > most:
+                raise InputError(
+                    f"{name} is {getattr(self, name):g}; expected a share of at most {words}, and usually far less."
+                )
 
 
-def ramp(
-    value: NDArray[np.float64], width: NDArray[np.float64] | float
-) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+def ramp(value: Array, width: Array | float) -> tuple[Array, Array]:
     """Return ``max(value, 0)`` with the corner rounded by a parabola, and its slope.
 
     Exact outside ±width; once continuously differentiable.
@@ -51,38 +56,42 @@ def ramp(
     width : ndarray of float or float
         Half the length of the bend, in the same unit.
     """
-    bent = np.clip(value + width, 0.0, 2.0 * width)
-    above = value > width
-    return np.where(above, value, bent**2 / (4.0 * width)), np.where(above, 1.0, bent / (2.0 * width))
+    from inkhorn.model import _kernels
+
+    value = np.ascontiguousarray(value, dtype=np.float64)
+    answer, slope = np.empty_like(value), np.empty_like(value)
+    _kernels.ramp(
+        value, np.ascontiguousarray(np.broadcast_to(width, value.shape), dtype=np.float64), answer, slope
+    )
+    return answer, slope
 
 
-def _eased(value: NDArray[np.float64], width: float) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Return ``max(value, 0)`` that leaves 0 smoothly and is exact from twice the width on, and its slope.
+def filled(head: Array, bottom: Array, top: Array, law: WaterTable) -> tuple[Array, Array, Array]:
+    """Return the filled share of each cell's height, its slope by head, and its integral, without any film.
 
-    A cubic between: nothing at all at 0 or below, unlike `ramp`, so that an empty cell holds no water.
+    Parameters
+    ----------
+    head, bottom, top : ndarray of float, (n,)
+        [m].
+    law : WaterTable
+        Its smoothing.
+
+    Returns
+    -------
+    share, slope, integral : ndarray of float, (n,)
+        [-], [1/m], and over the height [-].
     """
-    t = np.clip(value / (2.0 * width), 0.0, 1.0)
-    above = value > 2.0 * width
-    return np.where(above, value, 2.0 * width * t**2 * (2.0 - t)), np.where(above, 1.0, t * (4.0 - 3.0 * t))
+    from inkhorn.model import _kernels
+
+    height, head = top - bottom, np.ascontiguousarray(head, dtype=np.float64)
+    if law.confined:
+        return np.ones_like(head), np.zeros_like(head), (head - bottom) / height
+    share, slope, integral = np.empty_like(head), np.empty_like(head), np.empty_like(head)
+    _kernels.fill(head, np.ascontiguousarray(bottom), height, law.smoothing, share, slope, integral)
+    return share, slope, integral
 
 
-def _filled_share(
-    head: NDArray[np.float64], bottom: NDArray[np.float64], height: NDArray[np.float64], law: WaterTable
-) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Filled share of the height and its slope by head: 0 at the bottom, 1 at the top, both exactly."""
-    u = (head - bottom) / height
-    low, low_slope = _eased(u, law.smoothing)
-    high, high_slope = _eased(1.0 - u, law.smoothing)
-    lower = u < 0.5
-    return np.where(lower, low, 1.0 - high), np.where(lower, low_slope, high_slope) / height
-
-
-def saturation(
-    head: NDArray[np.float64],
-    bottom: NDArray[np.float64],
-    top: NDArray[np.float64],
-    law: WaterTable,
-) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+def saturation(head: Array, bottom: Array, top: Array, law: WaterTable) -> tuple[Array, Array]:
     """Return the filled share of each cell's height, and its slope by head.
 
     Linear between bottom and top, eased at both ends, never below the film.
@@ -99,8 +108,8 @@ def saturation(
     share, slope : ndarray of float, (n,)
         [-] and [1/m].
     """
+    share, slope, _ = filled(head, bottom, top, law)
     if law.confined:
-        return np.ones_like(head), np.zeros_like(head)
-    share, slope = _filled_share(head, bottom, top - bottom, law)
+        return share, slope
     keep = 1.0 - law.film
     return law.film + keep * share, keep * slope

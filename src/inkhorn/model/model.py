@@ -2,34 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.errors import InputError, check_nonnegative, check_positive
+from inkhorn.errors import InputError, check_nonnegative, did_you_mean
 from inkhorn.model.laws import WaterTable
-from inkhorn.model.terms import HORIZONTAL, Term
-from inkhorn.site import Schedule, Site
+from inkhorn.model.terms import Term
+from inkhorn.model.traces import Traces
+from inkhorn.model.zones import ZoneMap
+from inkhorn.site import Schedule, Site, properties
 from inkhorn.space import FaceRows, Grid, flow_rows
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["PROPERTIES", "Model"]
-
-PROPERTIES = {  # of cells, with their units
-    HORIZONTAL: "m/day",
-    "vertical_conductivity": "m/day",
-    "porosity": "",
-    "specific_storage": "1/m",
-    "specific_yield": "",
-    "bulk_density": "g/m³",
-    "anisotropy": "",
-    "direction": "degrees",
-}
+__all__ = ["Model"]
 
 
 @dataclass(frozen=True, eq=False)
@@ -77,6 +68,12 @@ class Model:
         What landed where.
     site : Site, optional
         The site that was placed.
+    further : mapping of str to array_like of float
+        Properties that other packages declare, by name.
+    zones : mapping of str to ZoneMap
+        Divisions of the cells.
+    traces : Traces
+        How the arrays follow from what the site states; empty for a model made from arrays.
 
     Examples
     --------
@@ -104,30 +101,44 @@ class Model:
     placed: pd.DataFrame | None = field(default=None, repr=False)
     site: Site | None = field(default=None, repr=False)
     name: str = "model"
+    further: Mapping[str, Any] = field(default_factory=dict, repr=False)
+    zones: Mapping[str, ZoneMap] = field(default_factory=dict, repr=False)
+    traces: Traces = field(default_factory=Traces, repr=False)
 
     def __post_init__(self) -> None:
         grid = self.grid
         if self.vertical_conductivity is None:
             object.__setattr__(self, "vertical_conductivity", self.horizontal_conductivity)
-        for name, unit in PROPERTIES.items():
-            values = getattr(self, name)
-            if values is not None:
-                spread = grid.per_cell(name, values)
-                if name != "direction":
-                    check_positive(name, spread, unit=unit, remedy="Give every cell a value above 0.")
+        unknown = [name for name in self.further if name not in properties()]
+        if unknown:
+            known = list(properties())
+            raise InputError(
+                f'"{unknown[0]}" is no property; expected one of {known}.{did_you_mean(unknown[0], known)}'
+            )
+        further = {}
+        for name, declared in properties().items():
+            own = name in self.__dataclass_fields__
+            values = getattr(self, name) if own else self.further.get(name)
+            if values is None or name == "leakance":
+                continue
+            spread = declared.said.checked(name, grid.per_cell(name, values))
+            if own:
                 object.__setattr__(self, name, spread)
-        for name in ("porosity", "specific_yield"):
-            values = getattr(self, name)
-            if values is not None and values.max() > 1.0:
-                raise InputError(
-                    f"{name} is {values.max():g} in cell {values.argmax()}; expected a share up to 1."
-                )
+            else:
+                further[name] = spread
+        object.__setattr__(self, "further", further)
         self._check_faces()
         object.__setattr__(self, "terms", tuple(self.terms))
         kinds = [t.kind for t in self.terms]
         if len(set(kinds)) < len(kinds):
             raise InputError(f"terms of one kind come in one object; got {kinds}. Join them.")
         for term in self.terms:
+            for name, declared in term.declared_inputs().items():
+                size = np.shape(getattr(term, name))
+                if declared.over == "cell" and size != (grid.n_cells,):
+                    raise InputError(
+                        f"{term.kind}: {name} has the shape {size}; expected ({grid.n_cells},), one per cell of the grid."
+                    )
             outside = np.flatnonzero((term.cells < 0) | (term.cells >= grid.n_cells))
             if len(outside):
                 raise InputError(
@@ -161,6 +172,12 @@ class Model:
             given = np.asarray(self.leakance, dtype=np.float64)
             here = np.isfinite(given)
             spread = self.grid.per_cell("leakance", np.where(here, given, -1.0))
+            low = np.flatnonzero(here & (given <= 0)) if given.ndim else np.empty(0)
+            if len(low):
+                raise InputError(
+                    f"leakance[{low[0]}] is {given[low[0]]:g} 1/day; expected a value above 0, or NaN where the vertical "
+                    "conductivities hold."
+                )
             object.__setattr__(self, "leakance", np.where(spread < 0, np.nan, spread))
         if self.face_resistance is not None:
             values = check_nonnegative("face_resistance", self.face_resistance, unit="day")
@@ -170,17 +187,20 @@ class Model:
                 )
             object.__setattr__(self, "face_resistance", values)
 
+    def flow_arrays(self) -> dict[str, Any]:
+        """Return what the flow across faces is made of, as `inkhorn.space.flow_rows` takes it."""
+        return {
+            "horizontal": self.horizontal_conductivity,
+            "vertical": self.vertical_conductivity,
+            "anisotropy": self.anisotropy,
+            "direction": self.direction,
+            "resistance": self.face_resistance,
+            "leakance": self.leakance,
+        }
+
     def face_rows(self) -> FaceRows:
         """Return the flow across each face when all is saturated, as rows over the heads."""
-        return flow_rows(
-            self.grid,
-            self.horizontal_conductivity,
-            self.vertical_conductivity,
-            anisotropy=self.anisotropy,
-            direction=self.direction,
-            resistance=self.face_resistance,
-            leakance=self.leakance,
-        )
+        return flow_rows(self.grid, **self.flow_arrays())
 
     def __repr__(self) -> str:
         said = ", ".join(f"{len(t.cells)} × {t.kind}" for t in self.terms)
@@ -193,30 +213,66 @@ class Model:
                 return term
         raise InputError(f"the model has no {kind}; it has {[t.kind for t in self.terms]}.")
 
+    @property
+    def inputs(self) -> tuple[str, ...]:
+        """Names of all arrays that can be changed and derived by: properties, and those of the terms by kind."""
+        own = [k for k in properties() if self.property_of(k) is not None]
+        own += ["face_resistance"] * (self.face_resistance is not None)
+        return (*own, *(f"{t.kind}.{name}" for t in self.terms for name in t.inputs))
+
+    def property_of(self, name: str) -> NDArray[np.float64] | None:
+        """Return a property of the cells by its name, None where the model has none."""
+        return getattr(self, name) if name in self.__dataclass_fields__ else self.further.get(name)
+
+    def refuse_unknown(self, names: Iterable[str], *besides: str) -> None:
+        """Refuse names that are none of `inputs`, nor of some besides.
+
+        Raises
+        ------
+        InputError
+            Naming the first, and the one that was meant.
+        """
+        known = [*self.inputs, *properties(), "face_resistance", *besides]
+        for name in names:
+            if name not in known:
+                have = [*self.inputs, *besides]
+                raise InputError(
+                    f'there is no input "{name}"; this model has {have}.{did_you_mean(name, have)}'
+                )
+
     def with_inputs(self, inputs: Mapping[str, NDArray[np.float64]]) -> Model:
         """Return a copy with some input arrays replaced.
 
         Parameters
         ----------
         inputs : mapping of str to ndarray
-            By name: ``"horizontal_conductivity"``, ``"vertical_conductivity"``, ``"porosity"``, or a
+            By name, as of `inputs`: ``"horizontal_conductivity"``, ``"vertical_conductivity"``, ``"porosity"``, or a
             term's kind and input as in ``"recharge.rate"``.
+
+        Raises
+        ------
+        InputError
+            If there is no such input, or a value cannot be.
         """
-        own: dict[str, Any] = {k: v for k, v in inputs.items() if "." not in k}
+        self.refuse_unknown(inputs)
+        plain = {k: v for k, v in inputs.items() if "." not in k}
+        own: dict[str, Any] = {k: v for k, v in plain.items() if k in self.__dataclass_fields__}
+        further = {**self.further, **{k: v for k, v in plain.items() if k not in own}}
         terms = []
         for term in self.terms:
             changed: dict[str, Any] = {
-                k.split(".", 1)[1]: v for k, v in inputs.items() if k.startswith(term.kind + ".")
+                k.rpartition(".")[2]: v for k, v in inputs.items() if k.rpartition(".")[0] == term.kind
             }
             terms.append(replace(term, **changed) if changed else term)
-        return replace(self, **own, terms=tuple(terms))
+        return replace(self, **own, further=further, terms=tuple(terms))
 
     def input(self, name: str) -> NDArray[np.float64]:
         """Return an input array by the names of `with_inputs`."""
+        self.refuse_unknown([name])
         if "." in name:
-            kind, attribute = name.split(".", 1)
+            kind, _, attribute = name.rpartition(".")
             return np.asarray(getattr(self.term(kind), attribute))
-        values = getattr(self, name)
+        values = self.face_resistance if name == "face_resistance" else self.property_of(name)
         if values is None:
             raise InputError(f"the model has no {name}. Give one for every cell first.")
         return np.asarray(values)

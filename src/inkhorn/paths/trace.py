@@ -272,9 +272,8 @@ def _feature_at(flow: FlowResult, cell: int, *, inside: bool) -> str:
     """Name the feature that moves most water through the top, or inside, of a cell."""
     best, name = 0.0, ""
     for term, flows in zip(flow.model.terms, flow.steps[-1].term_flow, strict=True):
-        if (term.crossing == "top") == inside:
-            continue
-        for entry in np.flatnonzero(term.cells == cell):
+        here = (term.cells == cell) & ((term.crossing == "top") != inside)
+        for entry in np.flatnonzero(here):
             if abs(flows[entry]) > best:
                 best, name = abs(flows[entry]), term.features[term.feature[entry]]
     return name
@@ -284,8 +283,7 @@ def _time_to_well(flow: FlowResult, cell: int, place: NDArray[np.float64], field
     """Return the time of the last, radial way inside the cell of a well [day]."""
     taken = 0.0
     for term, flows in zip(flow.model.terms, flow.steps[-1].term_flow, strict=True):
-        if term.crossing == "screen":
-            taken += float(-flows[term.cells == cell].sum())
+        taken += float(-flows[(term.cells == cell) & (term.crossing == "screen")].sum())
     if taken <= 0.0:
         return 0.0
     low, high = field_.low[cell], field_.high[cell]

@@ -79,11 +79,10 @@ def face_velocities(flow: FlowResult, step: int = -1) -> FaceVelocities:
     neighbour[first, axis, out_side] = second
     neighbour[second, axis, in_side] = first
     for term, entry in zip(model.terms, record.term_flow, strict=True):
-        if term.crossing == "top":
-            open_top = neighbour[term.cells, 2, 1] < 0
-            c = term.cells[open_top]
-            np.add.at(discharge, (c, 2, 1), -entry[open_top])
-            neighbour[c, 2, 1] = OUT_BY_TOP
+        open_top = (term.crossing == "top") & (neighbour[term.cells, 2, 1] < 0)
+        c = term.cells[open_top]
+        np.add.at(discharge, (c, 2, 1), -entry[open_top])
+        neighbour[c, 2, 1] = OUT_BY_TOP
 
     span = high - low
     area = np.column_stack([span[:, 1] * span[:, 2], span[:, 0] * span[:, 2], span[:, 0] * span[:, 1]])

@@ -1,27 +1,51 @@
-"""What is known of a place: features, materials, bores, time; no cell appears here."""
+"""What is known of a place: features, materials, zones, bores, time; nothing here knows a grid."""
 
 from inkhorn.site.barriers import Barrier
 from inkhorn.site.boundaries import Drain, FixedHead, HeadDependent, River, Seepage, Spring
+from inkhorn.site.cells import PickedCells
+from inkhorn.site.declaration import (
+    Choice,
+    Concentrations,
+    Declared,
+    LayerNames,
+    Quantity,
+    Symbol,
+    choice,
+    concentrations,
+    declared_fields,
+    layer_names,
+    quantity,
+)
 from inkhorn.site.edits import Edit
-from inkhorn.site.features import Feature, along_line, mean_value
+from inkhorn.site.features import Feature, along_line, along_weights, geometry_of, kind_named, kinds, mean_value
+from inkhorn.site.materials import Material, Property, declare_property, material_fields, properties
 from inkhorn.site.schedule import Schedule, in_each_period, periods_between
 from inkhorn.site.series import Series, days_since
-from inkhorn.site.site import Bore, Material, Picture, Site, Species
+from inkhorn.site.site import Bore, Picture, Site, Species
 from inkhorn.site.soil_water import soil_water_balance
-from inkhorn.site.sources import Collector, Evapotranspiration, Recharge, Well
+from inkhorn.site.sources import Collector, Evapotranspiration, GivenFlow, Recharge, Well
+from inkhorn.site.zones import Zones
 
 __all__ = [
     "Barrier",
     "Bore",
+    "Choice",
     "Collector",
+    "Concentrations",
+    "Declared",
     "Drain",
     "Edit",
     "Evapotranspiration",
     "Feature",
     "FixedHead",
+    "GivenFlow",
     "HeadDependent",
+    "LayerNames",
     "Material",
+    "PickedCells",
     "Picture",
+    "Property",
+    "Quantity",
     "Recharge",
     "River",
     "Schedule",
@@ -30,11 +54,25 @@ __all__ = [
     "Site",
     "Species",
     "Spring",
+    "Symbol",
     "Well",
+    "Zones",
     "along_line",
+    "along_weights",
+    "choice",
+    "concentrations",
     "days_since",
+    "declare_property",
+    "declared_fields",
+    "geometry_of",
     "in_each_period",
+    "kind_named",
+    "kinds",
+    "layer_names",
+    "material_fields",
     "mean_value",
     "periods_between",
+    "properties",
+    "quantity",
     "soil_water_balance",
 ]

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-from typing import Any, ClassVar
+from dataclasses import dataclass
+from typing import ClassVar
 
-from inkhorn.errors import InputError, check_positive
+from inkhorn.errors import InputError
+from inkhorn.site.declaration import Symbol, layer_names, quantity
 from inkhorn.site.features import Feature
 
 __all__ = ["Barrier"]
@@ -17,8 +18,9 @@ class Barrier(Feature):
 
     Parameters
     ----------
-    shape : shapely LineString
-        Its course. It follows the faces between the cells on either side.
+    shape : shapely LineString or PickedCells
+        Its course. It follows the faces between the cells on either side; of cells told one by one, those between
+        the first and the second, the third and the fourth, and so on.
     conductivity, thickness : float, optional
         Of what it is made of [m/day], [m].
     leakance : float, optional
@@ -27,30 +29,30 @@ class Barrier(Feature):
         Which layers it cuts; every one if not given.
     """
 
-    shape: Any = field(repr=False)
-    conductivity: float | None = None
-    thickness: float | None = None
-    leakance: float | None = None
-    layers: tuple[str, ...] = ()
+    conductivity: float | None = quantity(
+        "of what it is made of", "conductivity", default=None, check="positive", example="1e-9 m/s"
+    )
+    thickness: float | None = quantity(
+        "of the wall", "length", default=None, check="positive", example="0.6 m"
+    )
+    leakance: float | None = quantity(
+        "conductivity over thickness, instead of these two",
+        "leakance",
+        default=None,
+        check="positive",
+        example="1e-4 1/day",
+    )
+    layers: tuple[str, ...] = layer_names("which layers it cuts; every one if not given")
     kind: ClassVar[str] = "barrier"
+    table: ClassVar[str] = "barrier"
     shapes: ClassVar[tuple[str, ...]] = ("LineString",)
+    ways: ClassVar[tuple[tuple[str, ...], ...]] = (("leakance",), ("conductivity", "thickness"))
+    signs: ClassVar[str] = "neither gives nor takes water"
+    symbol: ClassVar[Symbol] = Symbol(colour="#2b2b2b", width=3.0)
 
     def __post_init__(self) -> None:
-        self._check_shape()
-        pair = (self.conductivity, self.thickness)
-        if (self.leakance is None) == (None in pair) or pair.count(None) == 1:
+        super().__post_init__()
+        if self.geometry == "cells" and len(self.shape) % 2:
             raise InputError(
-                f"{self.where}: expected either `leakance`, or `conductivity` and `thickness`, and not both."
+                f"{self.where} is told by {len(self.shape)} cells; expected pairs, one on either side of the wall."
             )
-        for name in ("conductivity", "thickness", "leakance"):
-            if getattr(self, name) is not None:
-                check_positive(f"{self.where}: {name}", getattr(self, name))
-
-    @property
-    def resistance(self) -> float:
-        """Thickness over conductivity [day]."""
-        if self.leakance is not None:
-            return 1.0 / self.leakance
-        assert self.thickness is not None  # both or none
-        assert self.conductivity is not None
-        return self.thickness / self.conductivity

@@ -2,26 +2,39 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-from typing import Any, ClassVar
+from dataclasses import dataclass
+from typing import ClassVar
 
 import numpy as np
 
-from inkhorn.errors import InputError, check_positive
+from inkhorn.errors import InputError
+from inkhorn.site.declaration import Symbol, choice, layer_names, quantity
 from inkhorn.site.features import Along, Feature, along_line
 from inkhorn.site.series import Series
 
 __all__ = ["Drain", "FixedHead", "HeadDependent", "River", "Seepage", "Spring"]
+
+_CONDUCTANCE = {
+    "line": "conductivity",  # per metre: m²/day per m
+    "polygon": "leakance",  # per square metre
+    "point": "conductance",
+    "cells": "conductance",
+}
+
+
+def _some(*geometries: str) -> dict[str, str]:
+    return {k: v for k, v in _CONDUCTANCE.items() if k in geometries or k == "cells"}
 
 
 @dataclass(frozen=True, kw_only=True)
 class FixedHead(Feature):
     """Water held at a given level, in the uppermost cell present below the shape.
 
+    Of a polygon the cells whose centre is inside; of a line every cell it crosses. A cell that two would
+    hold stays with the first.
+
     Parameters
     ----------
-    shape : shapely Polygon, MultiPolygon, LineString or Point
-        Of a polygon the cells whose centre is inside; of a line every cell it crosses.
     head : float, sequence of float along a line, or Series
         The level [m].
     every_layer : bool
@@ -30,33 +43,30 @@ class FixedHead(Feature):
         Hold the cells of these layers instead.
     """
 
-    shape: Any = field(repr=False)
-    head: Along
-    every_layer: bool = False
-    layers: tuple[str, ...] = ()
+    head: Along = quantity("level of the water", "length", along=True, in_time=True, example="41.2 m")
+    every_layer: bool = choice(
+        "whether every cell of the column is held, not the uppermost only", default=False
+    )
+    layers: tuple[str, ...] = layer_names("hold the cells of these layers instead of the uppermost")
     kind: ClassVar[str] = "fixed head"
+    table: ClassVar[str] = "fixed_head"
     shapes: ClassVar[tuple[str, ...]] = ("Polygon", "MultiPolygon", "LineString", "Point")
-
-    def __post_init__(self) -> None:
-        self._check_shape()
-        self._check_along("head")
+    symbol: ClassVar[Symbol] = Symbol(fill="#8fc1dd", width=1.2, marker="s")
 
 
 @dataclass(frozen=True, kw_only=True)
 class HeadDependent(Feature):
     """Water whose level stands at some distance behind the shape, and which the aquifer exchanges with.
 
-    Give a conductance; or the conductivity and the distance of the ground between, which makes
-    ``conductivity * thickness of the cell / distance`` per metre of line.
+    Give a conductance; or, of a line, the conductivity and the distance of the ground between, which makes
+    ``conductivity * thickness of the cell / distance`` per metre.
 
     Parameters
     ----------
-    shape : shapely LineString, Point, Polygon or MultiPolygon
-        Where the water passes.
     head : float, sequence of float along a line, or Series
         The level there [m].
     conductance : float, optional
-        Per metre of line [m/day], per square metre of polygon [1/day], or of a point [m²/day]; shared by the
+        Per metre of line [m²/day per m], per square metre of polygon [1/day], or of a point [m²/day]; shared by the
         layers by thickness.
     conductivity, distance : float, optional
         Of a line, instead [m/day], [m].
@@ -64,31 +74,31 @@ class HeadDependent(Feature):
         Where it passes; every layer if not given.
     """
 
-    shape: Any = field(repr=False)
-    head: Along
-    conductance: float | None = None
-    conductivity: float | None = None
-    distance: float | None = None
-    layers: tuple[str, ...] = ()
+    head: Along = quantity("level of the water there", "length", along=True, in_time=True, example="38 m")
+    conductance: float | None = quantity(
+        "flow per metre of head, for each metre of a line, each square metre of a polygon, or as a whole at a point "
+        "or of a cell; shared by the layers by thickness",
+        _CONDUCTANCE,
+        default=None,
+        check="positive",
+        example="0.5 m/day",
+    )
+    conductivity: float | None = quantity(
+        "of the ground between, instead of a conductance",
+        {"line": "conductivity"},
+        default=None,
+        check="positive",
+        example="5 m/day",
+    )
+    distance: float | None = quantity(
+        "how far away that water is", {"line": "length"}, default=None, check="positive", example="300 m"
+    )
+    layers: tuple[str, ...] = layer_names("where it passes; every layer if not given")
     kind: ClassVar[str] = "head-dependent boundary"
+    table: ClassVar[str] = "head_dependent"
     shapes: ClassVar[tuple[str, ...]] = ("LineString", "Point", "Polygon", "MultiPolygon")
-
-    def __post_init__(self) -> None:
-        self._check_shape()
-        self._check_along("head")
-        pair = (self.conductivity, self.distance)
-        if (self.conductance is None) == (None in pair) or pair.count(None) == 1:
-            raise InputError(
-                f"{self.where}: expected either `conductance`, or `conductivity` and `distance`, and not both."
-            )
-        for name in ("conductance", "conductivity", "distance"):
-            if getattr(self, name) is not None:
-                check_positive(f"{self.where}: {name}", getattr(self, name))
-        if self.conductivity is not None and self.shape.geom_type != "LineString":
-            raise InputError(
-                f"{self.where}: conductivity and distance are for lines. Give the conductance of this "
-                f"{self.shape.geom_type}."
-            )
+    ways: ClassVar[tuple[tuple[str, ...], ...]] = (("conductance",), ("conductivity", "distance"))
+    symbol: ClassVar[Symbol] = Symbol(colour="#4a6fa5", width=2.2, dashes=(1, 1.5), marker="D")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -100,7 +110,7 @@ class River(Feature):
 
     Parameters
     ----------
-    shape : shapely LineString
+    shape : shapely LineString or PickedCells
         From upstream to downstream.
     stage, bed : float or sequence of float along the line; the stage also a Series
         Water level and level of the bed [m].
@@ -109,56 +119,56 @@ class River(Feature):
     bed_conductivity : float, optional
         [m/day].
     conductance : float, optional
-        Of a metre of line, instead of these three [m/day].
+        Of a metre of line, instead of these three [m²/day per m]; of a cell told one by one as a whole [m²/day].
     layer : str, optional
         The layer it lies in; that which holds its bed if not given.
     """
 
-    shape: Any = field(repr=False)
-    stage: Along
-    bed: Along
-    width: float | None = None
-    bed_thickness: float | None = None
-    bed_conductivity: float | None = None
-    conductance: float | None = None
-    layer: str | None = None
+    stage: Along = quantity(
+        "level of the water", "length", along=True, in_time=True, example=["41.2 m", "38.9 m"]
+    )
+    bed: Along = quantity("level of the bed", "length", along=True, example=["40.6 m", "38.4 m"])
+    width: float | None = quantity(
+        "of the bed", {"line": "length"}, default=None, check="positive", example="3 m"
+    )
+    bed_thickness: float | None = quantity(
+        "of the bed", {"line": "length"}, default=None, check="positive", example="0.5 m"
+    )
+    bed_conductivity: float | None = quantity(
+        "of the bed", {"line": "conductivity"}, default=None, check="positive", example="0.8 m/day"
+    )
+    conductance: float | None = quantity(
+        "flow per metre of head for each metre of line, instead of width, thickness and conductivity of the bed; "
+        "of a cell told one by one as a whole",
+        _some("line"),
+        default=None,
+        check="positive",
+        example="5 m/day",
+    )
+    layer: str | None = layer_names("the layer it lies in; that which holds its bed if not given", many=False)
     kind: ClassVar[str] = "river"
+    table: ClassVar[str] = "river"
     shapes: ClassVar[tuple[str, ...]] = ("LineString",)
+    ways: ClassVar[tuple[tuple[str, ...], ...]] = (
+        ("conductance",),
+        ("width", "bed_thickness", "bed_conductivity"),
+    )
+    symbol: ClassVar[Symbol] = Symbol(width=2.0)
 
     def __post_init__(self) -> None:
-        self._check_shape()
-        self._check_along("stage")
-        if isinstance(self.bed, Series):
-            raise InputError(
-                f"{self.where}: the bed changes in time; expected one level, or one along the line."
-            )
-        self._check_along("bed")
-        bed = [self.width, self.bed_thickness, self.bed_conductivity]
-        if (self.conductance is None) == (None in bed) or bed.count(None) in (1, 2):
-            raise InputError(
-                f"{self.where}: expected either `conductance`, or `width`, `bed_thickness` and `bed_conductivity`, "
-                "and not both."
-            )
-        for name in ("width", "bed_thickness", "bed_conductivity", "conductance"):
-            if getattr(self, name) is not None:
-                check_positive(f"{self.where}: {name}", getattr(self, name))
-        along = np.linspace(0.0, 1.0, 1 + 4 * len(self.shape.coords))
+        super().__post_init__()
         stage = self.stage.values if isinstance(self.stage, Series) else self.stage
-        depth = along_line(self.shape, stage, along) - along_line(self.shape, self.bed, along)
-        depth = np.atleast_2d(depth).min(axis=0)  # the lowest stage of all times
+        along, values = np.zeros(1), (np.atleast_1d(stage), np.atleast_1d(self.bed))
+        if self.geometry == "line":
+            along = np.linspace(0.0, 1.0, 1 + 4 * len(self.shape.coords))
+            values = tuple(along_line(self.shape, v, along) for v in values)  # type: ignore[assignment]
+        depth = np.atleast_2d(values[0] - values[1]).min(axis=0)  # the lowest stage of all times
         if depth.min() < 0:
+            at = f", first at {along[np.argmax(depth < 0)]:.0%} of its length" if len(along) > 1 else ""
             raise InputError(
-                f"{self.where}: the stage is up to {-depth.min():.3g} m below the bed, first at "
-                f"{along[np.argmax(depth < 0)]:.0%} of its length. Raise the stage or lower the bed."
+                f"{self.where}: the stage is up to {-depth.min():.3g} m below the bed{at}. Raise the stage or lower "
+                "the bed."
             )
-
-    @property
-    def conductance_per_length(self) -> float:
-        """Bed conductance of one metre of line [m²/day per m]."""
-        if self.conductance is not None:
-            return self.conductance
-        assert self.width and self.bed_thickness and self.bed_conductivity  # noqa: PT018 - all or none
-        return self.bed_conductivity * self.width / self.bed_thickness
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -167,27 +177,30 @@ class Drain(Feature):
 
     Parameters
     ----------
-    shape : shapely LineString or Polygon
-        A ditch or a drained field.
     level : float, sequence of float along a line, or Series
         [m].
     conductance : float
-        Per metre of line [m/day], or per square metre of polygon [1/day].
+        Per metre of line [m²/day per m], or per square metre of polygon [1/day].
     layer : str, optional
         The layer it lies in; that which holds its level if not given.
     """
 
-    shape: Any = field(repr=False)
-    level: Along
-    conductance: float
-    layer: str | None = None
+    level: Along = quantity("above which it takes water", "length", along=True, in_time=True, example="41 m")
+    conductance: float = quantity(
+        "flow per metre of head, for each metre of a line or each square metre of a polygon; of a cell told one by "
+        "one as a whole",
+        _some("line", "polygon"),
+        check="positive",
+        example="1.2 m/day",
+    )
+    layer: str | None = layer_names(
+        "the layer it lies in; that which holds its level if not given", many=False
+    )
     kind: ClassVar[str] = "drain"
+    table: ClassVar[str] = "drain"
     shapes: ClassVar[tuple[str, ...]] = ("LineString", "Polygon", "MultiPolygon")
-
-    def __post_init__(self) -> None:
-        self._check_shape()
-        self._check_along("level")
-        check_positive(f"{self.where}: conductance", self.conductance)
+    signs: ClassVar[str] = "takes water out only"
+    symbol: ClassVar[Symbol] = Symbol(colour="#1b998b", width=1.2, dashes=(4, 2))
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -196,8 +209,6 @@ class Spring(Feature):
 
     Parameters
     ----------
-    shape : shapely Point
-        Where.
     level : float or Series
         [m].
     conductance : float
@@ -206,17 +217,18 @@ class Spring(Feature):
         The layer it drains; that which holds its level if not given.
     """
 
-    shape: Any = field(repr=False)
-    level: Along
-    conductance: float
-    layer: str | None = None
+    level: Along = quantity("above which water leaves", "length", in_time=True, example="15 m")
+    conductance: float = quantity(
+        "flow per metre of head", "conductance", check="positive", example="30 m²/day"
+    )
+    layer: str | None = layer_names(
+        "the layer it drains; that which holds its level if not given", many=False
+    )
     kind: ClassVar[str] = "spring"
+    table: ClassVar[str] = "spring"
     shapes: ClassVar[tuple[str, ...]] = ("Point",)
-
-    def __post_init__(self) -> None:
-        self._check_shape()
-        self._check_along("level")
-        check_positive(f"{self.where}: conductance", self.conductance, unit="m²/day")
+    signs: ClassVar[str] = "takes water out only"
+    symbol: ClassVar[Symbol] = Symbol(colour="#0b7a75", marker="P", named=True)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -225,18 +237,19 @@ class Seepage(Feature):
 
     Parameters
     ----------
-    shape : shapely Polygon or MultiPolygon
-        Where.
     conductance : float, optional
         Per square metre [1/day]; that of the upper half of the uppermost cell if not given.
     """
 
-    shape: Any = field(repr=False)
-    conductance: float | None = None
+    conductance: float | None = quantity(
+        "flow per metre of head for each square metre; that of the upper half of the uppermost cell if not given",
+        "leakance",
+        default=None,
+        check="positive",
+        example="0.1 1/day",
+    )
     kind: ClassVar[str] = "seepage"
+    table: ClassVar[str] = "seepage"
     shapes: ClassVar[tuple[str, ...]] = ("Polygon", "MultiPolygon")
-
-    def __post_init__(self) -> None:
-        self._check_shape()
-        if self.conductance is not None:
-            check_positive(f"{self.where}: conductance", self.conductance, unit="1/day")
+    signs: ClassVar[str] = "takes water out only"
+    symbol: ClassVar[Symbol] = Symbol(colour="#7fb7a5", width=0.9, dashes=(1, 2))

@@ -9,7 +9,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError, check_finite
-from inkhorn.site.schedule import Schedule, in_each_period
 from inkhorn.site.series import Series
 from inkhorn.space import Surface
 
@@ -24,7 +23,8 @@ class Edit:
     ----------
     of : str
         A property of cells, such as ``"horizontal_conductivity"``; a value of features that were placed, by
-        their kind, such as ``"river.stage"``; ``"base"``, the elevation of the bottom of cells, with which
+        their kind, such as ``"river.stage"``, in the unit in which the feature states it (a drain's conductance by the
+        metre); ``"base"``, the elevation of the bottom of cells, with which
         the top of what lies beneath them moves; or ``"ground"``, the top of the uppermost cells.
     value : float, Surface or Series
         One number; one for each place, as of a raster or of scattered points; or one in time.
@@ -36,6 +36,8 @@ class Edit:
         Cells whose centre lies inside a polygon, or which hold a point; everywhere if not given.
     feature : str, optional
         Of a boundary: this feature only.
+    zone : (str, str), optional
+        Of one of the site's divisions into zones, by its name, one zone; "material" and "layer" are divisions too.
     reason : str
         Why, for the report.
     source : str
@@ -50,6 +52,7 @@ class Edit:
     feature: str | None = None
     reason: str = ""
     source: str = ""
+    zone: tuple[str, str] | None = None
 
     def __post_init__(self) -> None:
         if self.how not in ("set", "factor", "add"):
@@ -57,12 +60,9 @@ class Edit:
         if isinstance(self.value, int | float):
             check_finite(f"{self.where}: value", self.value)
 
-    def changed(self, old: Any, x: Any, y: Any, schedule: Schedule | None = None) -> NDArray[np.float64]:
-        """Return what becomes of old values, (n,) or (n_periods, n), at some places, (n,) each [m]."""
-        if isinstance(self.value, int | float | Series):
-            value = in_each_period(self.value, schedule, self.where)
-        else:
-            value = self.value.at(x, y)
+    def changed(self, old: Any, x: Any, y: Any) -> NDArray[np.float64]:
+        """Return what becomes of old values at some places, (n,) each [m]; of elevations, which stay in time."""
+        value = self.value.at(x, y) if isinstance(self.value, Surface) else self.value
         new = {"set": value + 0.0 * old, "factor": value * old, "add": value + old}
         return np.asarray(new[self.how], dtype=np.float64)
 

@@ -9,95 +9,16 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.errors import InputError, check_finite, check_nonnegative, check_positive
+from inkhorn.errors import InputError, check_nonnegative, check_positive, did_you_mean
 from inkhorn.site.edits import Edit
 from inkhorn.site.features import Feature
+from inkhorn.site.materials import Material
 from inkhorn.site.schedule import Schedule
 from inkhorn.site.sources import Well
+from inkhorn.site.zones import Zones
 from inkhorn.space import Strata
 
-__all__ = ["Bore", "Material", "Picture", "Site", "Species"]
-
-
-@dataclass(frozen=True)
-class Material:
-    """What a layer is made of.
-
-    Parameters
-    ----------
-    conductivity : float, optional
-        Horizontal conductivity, the greatest [m/day]. Or give a transmissivity.
-    vertical_ratio : float
-        Horizontal over vertical conductivity; 1 is isotropic.
-    porosity : float, optional
-        Effective porosity, the share of the volume through which water moves; for travel times and transport.
-    vertical_conductivity : float, optional
-        Instead of the ratio [m/day].
-    anisotropy : float
-        Horizontal conductivity along `direction` over that at right angles to it.
-    direction : float
-        Anticlockwise from the x axis [degrees].
-    specific_storage : float, optional
-        Water given per volume and metre of head while full [1/m]; for transient flow. Or give a storativity.
-    specific_yield : float, optional
-        Share of the volume that drains; for transient flow with a water table.
-    bulk_density : float, optional
-        Of the dry ground [g/m³]; for sorption.
-    transmissivity, storativity : float, optional
-        Of the whole layer, whatever its thickness, instead of conductivity and specific storage [m²/day], [-].
-    leakance : float, optional
-        Flow through its base to what lies below, per area and head difference [1/day], instead of what follows
-        from the vertical conductivities.
-    """
-
-    name: str
-    conductivity: float | None = None
-    vertical_ratio: float = 1.0
-    porosity: float | None = None
-    vertical_conductivity: float | None = None
-    anisotropy: float = 1.0
-    direction: float = 0.0
-    specific_storage: float | None = None
-    specific_yield: float | None = None
-    bulk_density: float | None = None
-    transmissivity: float | None = None
-    storativity: float | None = None
-    leakance: float | None = None
-
-    def __post_init__(self) -> None:
-        what = f'material "{self.name}"'
-        for name, unit in _MATERIAL_UNITS.items():
-            if getattr(self, name) is not None:
-                check_positive(f"{what}: {name}", getattr(self, name), unit=unit)
-        check_finite(f"{what}: direction", self.direction, unit="degrees")
-        for name in ("porosity", "specific_yield"):
-            share = getattr(self, name)
-            if share is not None and share > 1:
-                raise InputError(f"{what}: {name} is {share:g}; expected a share from 0 to 1.")
-        for one, other in (("conductivity", "transmissivity"), ("specific_storage", "storativity")):
-            if getattr(self, one) is not None and getattr(self, other) is not None:
-                raise InputError(f"{what}: both {one} and {other} are given; expected one of them.")
-        if self.conductivity is None and self.transmissivity is None:
-            raise InputError(f"{what}: there is no conductivity. Give one, or a transmissivity.")
-        if self.vertical_conductivity is not None and self.vertical_ratio != 1.0:
-            raise InputError(
-                f"{what}: both vertical_conductivity and vertical_ratio are given; expected one of them."
-            )
-
-
-_MATERIAL_UNITS = {
-    "conductivity": "m/day",
-    "vertical_ratio": "",
-    "porosity": "",
-    "vertical_conductivity": "m/day",
-    "anisotropy": "",
-    "specific_storage": "1/m",
-    "specific_yield": "",
-    "bulk_density": "g/m³",
-    "transmissivity": "m²/day",
-    "storativity": "",
-    "leakance": "1/day",
-}
+__all__ = ["Bore", "Picture", "Site", "Species"]
 
 
 @dataclass(frozen=True)
@@ -198,6 +119,8 @@ class Site:
         Periods and steps; without one, flow is steady and nothing may change in time.
     edits : tuple of Edit
         What is changed by hand once all is placed.
+    zones : mapping of str to Zones
+        Ways to divide the site, by name.
     """
 
     boundary: Any = field(repr=False)
@@ -211,6 +134,7 @@ class Site:
     picture: Picture | None = field(default=None, repr=False)
     schedule: Schedule | None = None
     edits: tuple[Edit, ...] = field(default=(), repr=False)
+    zones: Mapping[str, Zones] = field(default_factory=dict, repr=False)
 
     def __post_init__(self) -> None:
         if self.boundary.is_empty or self.boundary.geom_type != "Polygon" or not self.boundary.is_valid:
@@ -219,6 +143,12 @@ class Site:
                 f"{'n empty ' if self.boundary.is_empty else ' '}{self.boundary.geom_type}). "
                 "Give one polygon that does not cross itself."
             )
+        materials = dict(self.materials)
+        for layer in self.strata.layers:  # parts are made of what the whole is made of
+            for whole in reversed(layer.part_of):
+                if layer.name not in materials and whole in materials:
+                    materials[layer.name] = materials[whole]
+        object.__setattr__(self, "materials", materials)
         missing = [n for n in self.strata.names if n not in self.materials]
         if missing:
             raise InputError(f"these layers have no material: {missing}. Name one for each layer.")
@@ -228,23 +158,44 @@ class Site:
             if twice:
                 raise InputError(f"{group} names appear twice: {twice}. Give each its own name.")
         self._check_places()
+        self._check_names()
 
     def _check_places(self) -> None:
         import shapely
 
         for well in self.wells:
-            if not self.boundary.covers(shapely.Point(well.x, well.y)):
+            if well.geometry == "point" and not self.boundary.covers(well.shape):
                 away = self.boundary.distance(shapely.Point(well.x, well.y))
                 raise InputError(
                     f"{well.where} at x={well.x:g}, y={well.y:g} lies {away:.4g} m outside the boundary. "
                     "Correct its coordinates, or leave it out."
                 )
         for bore in self.bores:
-            if bore.layer not in self.strata.names:
-                raise InputError(
-                    f'bore "{bore.name}" ({bore.source}) is in the layer "{bore.layer}"; expected one of '
-                    f"{list(self.strata.names)}."
-                )
+            source = f" ({bore.source})" if bore.source else ""
+            self.layers_named(bore.layer, f'bore "{bore.name}"{source}')
+
+    def _check_names(self) -> None:
+        """See that layers and species that features name are there."""
+        species = [s.name for s in self.species]
+        for feature in self.features:
+            for name in feature.layer_names:
+                self.layers_named(name, feature.where)
+            for name in feature.concentrations:
+                if name not in species:
+                    raise InputError(
+                        f'{feature.where} brings "{name}": there is no species "{name}"; expected one of {species}.'
+                        f"{did_you_mean(name, species)} Name it under [[species]], or mend its name."
+                    )
+
+    def layers_named(self, name: str, what: str = "") -> tuple[str, ...]:
+        """Return the layers that a name stands for: of a layer in parts all of its parts.
+
+        Raises
+        ------
+        InputError
+            If there is none; `what` says who names it.
+        """
+        return self.strata.named(name, what)
 
     @property
     def wells(self) -> tuple[Well, ...]:

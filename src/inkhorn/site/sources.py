@@ -1,17 +1,51 @@
-"""Features that bring or take water at a rate: wells, collectors, recharge, plants."""
+"""Features that bring or take water at a rate: wells, collectors, given flows, recharge, plants."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, replace
 from typing import Any, ClassVar
 
-from inkhorn.errors import InputError, check_finite, check_nonnegative, check_positive
-from inkhorn.site.features import Changing, Feature
+from inkhorn.errors import InputError
+from inkhorn.site.cells import PickedCells
+from inkhorn.site.declaration import Symbol, concentrations, layer_names, quantity
+from inkhorn.site.features import Changing, Feature, mean_value
 
-__all__ = ["Collector", "Evapotranspiration", "Recharge", "Well"]
+__all__ = ["Collector", "Evapotranspiration", "GivenFlow", "Recharge", "Well"]
 
 _SIGNS = "Water taken out is `abstraction`, water put in is `injection`; both count upwards from 0."
+_OUT, _IN = "#c1121f", "#1d4ed8"
+
+
+def _rate(words: str, dimension: Any = "flow", **options: Any) -> Any:
+    return quantity(
+        f"{words}; counts upwards from 0",
+        dimension,
+        **{"default": 0.0, "in_time": True, "check": "nonnegative", "remedy": _SIGNS, "example": "5 l/s"}
+        | options,
+    )
+
+
+def _radius() -> Any:
+    return quantity("of the bore hole", "length", default=0.15, check="positive", example="0.2 m")
+
+
+def _skin() -> Any:
+    return quantity(
+        "loss of head at the screen, a pure number that adds to the logarithm of the radii",
+        "number",
+        default=0.0,
+        example=2.0,
+    )
+
+
+def _lowest(otherwise: str) -> Any:
+    return quantity(
+        f"level below which its water cannot be drawn; {otherwise} if not given",
+        "length",
+        default=None,
+        example="12 m",
+    )
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -21,7 +55,7 @@ class Well(Feature):
     Parameters
     ----------
     x, y : float
-        Place [m].
+        Place [m]. Or give a `shape`: a Point, or `PickedCells`, which it meets over their whole height.
     screen_top, screen_bottom : float
         Elevations [m].
     abstraction : float or Series
@@ -42,30 +76,55 @@ class Well(Feature):
         Of each species in the water put in [g/m³].
     """
 
-    x: float
-    y: float
-    screen_top: float
-    screen_bottom: float
-    abstraction: Changing = 0.0
-    injection: Changing = 0.0
-    radius: float = 0.15
-    skin: float = 0.0
-    lowest_level: float | None = None
-    losses: float = 0.0
-    concentration: Mapping[str, float] = field(default_factory=dict)
+    x: float | None = None
+    y: float | None = None
+    screen_top: float | None = quantity("elevation", "length", default=None, example="7 m")
+    screen_bottom: float | None = quantity("elevation", "length", default=None, example="-4 m")
+    abstraction: Changing = _rate("water taken out of the aquifer")
+    injection: Changing = _rate("water put into the aquifer")
+    radius: float = _radius()
+    skin: float = _skin()
+    lowest_level: float | None = _lowest("the bottom of the screen")
+    losses: float = quantity(
+        "loss of head inside the well over the square of its rate",
+        "well loss",
+        default=0.0,
+        check="nonnegative",
+        example="1e-7 day²/m⁵",
+    )
+    concentration: Mapping[str, float] = concentrations("of each species in the water put in, by name")
     kind: ClassVar[str] = "well"
+    table: ClassVar[str] = "well"
+    shapes: ClassVar[tuple[str, ...]] = ("Point",)
+    signs: ClassVar[str] = "abstraction takes water out, injection puts it in"
+    symbol: ClassVar[Symbol] = Symbol(colour="#6b7280", marker="o", named=True)
 
     def __post_init__(self) -> None:
-        for name in ("abstraction", "injection"):
-            self._check_rate(name, "m³/day", _SIGNS)
-        check_nonnegative(f"{self.where}: losses", self.losses, unit="day²/m⁵")
-        check_finite(f"{self.where}: skin", self.skin)
-        check_positive(f"{self.where}: radius", self.radius, unit="m")
-        if self.screen_top <= self.screen_bottom:
+        told = isinstance(self.shape, PickedCells)
+        if not told and self.x is not None and self.y is not None:
+            import shapely
+
+            object.__setattr__(self, "shape", shapely.Point(self.x, self.y))
+        super().__post_init__()
+        for axis in ("x", "y"):
+            object.__setattr__(self, axis, None if told else float(getattr(self.shape, axis)))
+        if self.geometry == "point":
+            if self.screen_top is None or self.screen_bottom is None:
+                raise InputError(
+                    f"{self.where} has no screen. Give screen_top and screen_bottom, both as elevations."
+                )
+        if None not in (self.screen_top, self.screen_bottom) and self.screen_top <= self.screen_bottom:  # type: ignore[operator]
             raise InputError(
                 f"{self.where}: screen_top {self.screen_top:g} m is not above screen_bottom "
                 f"{self.screen_bottom:g} m. Give both as elevations."
             )
+
+    def marked(self) -> list[tuple[str, Symbol]]:
+        marks = []
+        for name, marker, colour in (("abstraction", "v", _OUT), ("injection", "^", _IN)):
+            if mean_value(getattr(self, name)) > 0.0:
+                marks.append((f"well, {name}", replace(self.symbol, marker=marker, colour=colour)))
+        return marks or [("well, idle", replace(self.symbol, named=False))]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -74,8 +133,8 @@ class Collector(Feature):
 
     Parameters
     ----------
-    shape : shapely LineString
-        Its course.
+    shape : shapely LineString or PickedCells
+        Its course; of cells told one by one it has the length of a side of each.
     elevation : float
         Of its axis [m].
     abstraction, injection : float or Series
@@ -84,24 +143,68 @@ class Collector(Feature):
         As of a `Well`; the lowest level is the axis if not given.
     """
 
-    shape: Any = field(repr=False)
-    elevation: float
-    abstraction: Changing = 0.0
-    injection: Changing = 0.0
-    radius: float = 0.15
-    skin: float = 0.0
-    lowest_level: float | None = None
-    concentration: Mapping[str, float] = field(default_factory=dict)
+    elevation: float = quantity("of its axis", "length", example="10 m")
+    abstraction: Changing = _rate("water taken out of the aquifer")
+    injection: Changing = _rate("water put into the aquifer")
+    radius: float = _radius()
+    skin: float = _skin()
+    lowest_level: float | None = _lowest("its axis")
+    concentration: Mapping[str, float] = concentrations("of each species in the water put in, by name")
     kind: ClassVar[str] = "collector"
+    table: ClassVar[str] = "collector"
     shapes: ClassVar[tuple[str, ...]] = ("LineString",)
+    signs: ClassVar[str] = "abstraction takes water out, injection puts it in"
+    symbol: ClassVar[Symbol] = Symbol(colour=_OUT, width=2.4)
 
-    def __post_init__(self) -> None:
-        self._check_shape()
-        for name in ("abstraction", "injection"):
-            self._check_rate(name, "m³/day", _SIGNS)
-        check_finite(f"{self.where}: elevation", self.elevation, unit="m")
-        check_positive(f"{self.where}: radius", self.radius, unit="m")
-        check_finite(f"{self.where}: skin", self.skin)
+
+@dataclass(frozen=True, kw_only=True)
+class GivenFlow(Feature):
+    """Water that crosses a line at a given rate, as from a slope beside the site or out to one.
+
+    Where the line lies on the rim of the grid it passes through the outer sides of the cells there; elsewhere it
+    comes into the cells that the line crosses. Layers share it by transmissivity.
+
+    Parameters
+    ----------
+    shape : shapely LineString or PickedCells
+        Where it crosses; a stretch of the boundary, or a line inside.
+    inflow, outflow : float or Series
+        Into the aquifer and out of it, in all; 0 or more [m³/day].
+    inflow_per_length, outflow_per_length : float or Series
+        For each metre of the line, instead [m²/day]; of cells told one by one for each [m³/day].
+    layers : tuple of str
+        Where it passes; every layer if not given.
+    concentration : mapping of str to float
+        Of each species in the water that comes in [g/m³].
+    """
+
+    inflow: Changing | None = _rate("water that comes in, in all", default=None)
+    outflow: Changing | None = _rate("water that leaves, in all", default=None)
+    inflow_per_length: Changing | None = _rate(
+        "water that comes in, for each metre of line; of cells told one by one for each",
+        {"line": "conductance", "cells": "flow"},
+        default=None,
+        example="0.3 m²/day",
+    )
+    outflow_per_length: Changing | None = _rate(
+        "water that leaves, for each metre of line; of cells told one by one for each",
+        {"line": "conductance", "cells": "flow"},
+        default=None,
+        example="0.3 m²/day",
+    )
+    layers: tuple[str, ...] = layer_names("where it passes; every layer if not given")
+    concentration: Mapping[str, float] = concentrations("of each species in the water that comes in, by name")
+    kind: ClassVar[str] = "given flow"
+    table: ClassVar[str] = "given_flow"
+    shapes: ClassVar[tuple[str, ...]] = ("LineString",)
+    ways: ClassVar[tuple[tuple[str, ...], ...]] = (
+        ("inflow",),
+        ("outflow",),
+        ("inflow_per_length",),
+        ("outflow_per_length",),
+    )
+    signs: ClassVar[str] = "inflow comes into the aquifer, outflow leaves it"
+    symbol: ClassVar[Symbol] = Symbol(colour="#b45309", width=2.6, dashes=(2, 1))
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -110,7 +213,7 @@ class Recharge(Feature):
 
     Parameters
     ----------
-    shape : shapely Polygon or MultiPolygon
+    shape : shapely Polygon, MultiPolygon or PickedCells
         Where. Overlapping polygons add up.
     rate : float or Series
         Positive into the aquifer [m/day].
@@ -118,15 +221,20 @@ class Recharge(Feature):
         Of each species in that water [g/m³].
     """
 
-    shape: Any = field(repr=False)
-    rate: Changing
-    concentration: Mapping[str, float] = field(default_factory=dict)
+    rate: Changing = quantity(
+        "what reaches the groundwater; counts upwards from 0",
+        "rate",
+        in_time=True,
+        weather=True,
+        check="nonnegative",
+        example="250 mm/year",
+    )
+    concentration: Mapping[str, float] = concentrations()
     kind: ClassVar[str] = "recharge"
+    table: ClassVar[str] = "recharge"
     shapes: ClassVar[tuple[str, ...]] = ("Polygon", "MultiPolygon")
-
-    def __post_init__(self) -> None:
-        self._check_shape()
-        self._check_rate("rate", "m/day")
+    signs: ClassVar[str] = "comes into the aquifer"
+    symbol: ClassVar[Symbol] = Symbol(colour="#9ca3af", width=0.7, dashes=(1, 2))
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -135,7 +243,7 @@ class Evapotranspiration(Feature):
 
     Parameters
     ----------
-    shape : shapely Polygon or MultiPolygon
+    shape : shapely Polygon, MultiPolygon or PickedCells
         Where. Overlapping polygons add up.
     rate : float or Series
         The greatest, where the water table stands at the surface or above; counted upwards from 0 [m/day].
@@ -145,15 +253,24 @@ class Evapotranspiration(Feature):
         How far the surface of greatest rate lies below the ground [m].
     """
 
-    shape: Any = field(repr=False)
-    rate: Changing
-    depth: float
-    below_ground: float = 0.0
+    rate: Changing = quantity(
+        "the greatest, where the water table stands at the surface or above; counts upwards from 0",
+        "rate",
+        in_time=True,
+        check="nonnegative",
+        remedy="What is drawn counts upwards from 0.",
+        example="3 mm/day",
+    )
+    depth: float = quantity("below the surface, where it ends", "length", check="positive", example="2 m")
+    below_ground: float = quantity(
+        "how far the surface of greatest rate lies below the ground",
+        "length",
+        default=0.0,
+        check="nonnegative",
+        example="0.2 m",
+    )
     kind: ClassVar[str] = "evapotranspiration"
+    table: ClassVar[str] = "evapotranspiration"
     shapes: ClassVar[tuple[str, ...]] = ("Polygon", "MultiPolygon")
-
-    def __post_init__(self) -> None:
-        self._check_shape()
-        self._check_rate("rate", "m/day", "What is drawn counts upwards from 0.")
-        check_positive(f"{self.where}: depth", self.depth, unit="m")
-        check_nonnegative(f"{self.where}: below_ground", self.below_ground, unit="m")
+    signs: ClassVar[str] = "takes water out only"
+    symbol: ClassVar[Symbol] = Symbol(colour="#588157", width=0.9, dashes=(3, 1.5))

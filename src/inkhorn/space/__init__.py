@@ -1,6 +1,7 @@
 """Where: plan meshes, surfaces, strata, and the grid of cells and faces."""
 
-from inkhorn.space.grid import FLOOR, SIDE, Cells, Faces, Grid, layered
+from inkhorn.space.grid import FLOOR, SIDE, Cells, Faces, Grid, OuterFaces, layered
+from inkhorn.space.interpolation import POINT_METHODS, PointMethod
 from inkhorn.space.kriging import Variogram, kriging_rows
 from inkhorn.space.merged import MergedMesh
 from inkhorn.space.mesh import PlanEdges, PlanMesh
@@ -22,10 +23,12 @@ from inkhorn.space.surfaces import (
     ZonedSurface,
     point_surfaces,
 )
+from inkhorn.space.tensor import tensor_slopes
 from inkhorn.space.voronoi import VoronoiMesh, voronoi
 
 __all__ = [
     "FLOOR",
+    "POINT_METHODS",
     "SIDE",
     "Band",
     "BetweenSurface",
@@ -40,9 +43,11 @@ __all__ = [
     "Levels",
     "MergedMesh",
     "OffsetSurface",
+    "OuterFaces",
     "PatchedSurface",
     "PlanEdges",
     "PlanMesh",
+    "PointMethod",
     "PointSurface",
     "PolygonMesh",
     "RectangularMesh",
@@ -61,5 +66,6 @@ __all__ = [
     "series_conductance",
     "split_in_four",
     "tensor_rows",
+    "tensor_slopes",
     "voronoi",
 ]

@@ -14,10 +14,11 @@ from inkhorn.errors import InputError, check_finite
 from inkhorn.space.merged import MergedMesh
 from inkhorn.space.mesh import PlanEdges, PlanMesh
 from inkhorn.space.rectangles import RectangularMesh
+from inkhorn.space.rim import OuterEdges, outer_edges
 from inkhorn.space.split import SplitMesh
-from inkhorn.space.strata import Strata
+from inkhorn.space.strata import Strata, layers_named
 
-__all__ = ["FLOOR", "SIDE", "Cells", "Faces", "Grid", "layered"]
+__all__ = ["FLOOR", "SIDE", "Cells", "Faces", "Grid", "OuterFaces", "layered"]
 
 SIDE, FLOOR = 0, 1
 
@@ -109,6 +110,45 @@ class Faces:
         return self.kind == FLOOR
 
 
+@dataclass(frozen=True)
+class OuterFaces:
+    """The upright sides of cells on the rim of the grid; closed unless a term opens them.
+
+    Attributes
+    ----------
+    cell : ndarray of int, (n,)
+        Whose side it is.
+    ends : ndarray of float, (n, 2, 2)
+        Plan end points [m].
+    normal : ndarray of float, (n, 2)
+        Unit vector out of the grid, in plan.
+    area : ndarray of float, (n,)
+        Of the full height [m²].
+    distance : ndarray of float, (n,)
+        From the cell's centre, at right angles [m].
+    """
+
+    cell: NDArray[np.int64]
+    ends: NDArray[np.float64]
+    normal: NDArray[np.float64]
+    area: NDArray[np.float64]
+    distance: NDArray[np.float64]
+
+    def __len__(self) -> int:
+        return len(self.cell)
+
+    @property
+    def middle(self) -> NDArray[np.float64]:
+        """Midpoint of each in plan, (n, 2) [m]."""
+        return np.asarray(self.ends.mean(axis=1))
+
+    @property
+    def length(self) -> NDArray[np.float64]:
+        """Length of each in plan, (n,) [m]."""
+        step = self.ends[:, 1] - self.ends[:, 0]
+        return np.asarray(np.hypot(step[:, 0], step[:, 1]))
+
+
 @dataclass(frozen=True, eq=False)
 class Grid:
     """Space cut into cells, free of any physics.
@@ -138,6 +178,8 @@ class Grid:
         bottom and material are the same for all plan cells of one.
     taken_out : ndarray of bool, (n_layers, n_plan), optional
         Where a layer was taken out: what lies above and below does not touch across it.
+    part_of : tuple of tuple of str, optional
+        For each layer the names of those it is a part of; see `Layer`.
     """
 
     mesh: PlanMesh
@@ -147,8 +189,11 @@ class Grid:
     material: NDArray[np.int64] | None = None
     joined: Mapping[int, NDArray[np.int64]] = field(default_factory=dict)
     taken_out: NDArray[np.bool_] | None = None
+    part_of: tuple[tuple[str, ...], ...] = ()
 
     def __post_init__(self) -> None:
+        if not self.part_of:
+            object.__setattr__(self, "part_of", ((),) * len(self.layer_names))
         expected = (len(self.layer_names), self.mesh.n_cells)
         for name in ("top", "bottom"):
             if getattr(self, name).shape != expected:
@@ -262,6 +307,28 @@ class Grid:
         names = ("cells", "kind", "area", "distance", "normal", "centroid", "ends")
         return Faces(**{k: np.concatenate([getattr(p, k) for p in parts]) for k in names})
 
+    @cached_property
+    def outer_faces(self) -> OuterFaces:
+        """The sides of cells on the rim of the grid, layer by layer, around holes in the mesh too.
+
+        Where a layer ends inside the grid its sides are closed and not listed.
+        """
+        cells, known = self.cells, dict[int, OuterEdges]()
+        parts = []
+        for mesh, present, first in zip(
+            self.meshes, self.within_layer, self.first_of_layer[:-1], strict=True
+        ):
+            if id(mesh) not in known:
+                known[id(mesh)] = outer_edges(mesh)
+            rim = known[id(mesh)]
+            numbers = np.full(mesh.n_cells, -1, dtype=np.int64)
+            numbers[present] = first + np.arange(len(present))
+            there = numbers[rim.cell] >= 0
+            cell = numbers[rim.cell[there]]
+            area = rim.length[there] * cells.thickness[cell]
+            parts.append((cell, rim.ends[there], rim.normal[there], area, rim.distance[there]))
+        return OuterFaces(*(np.concatenate(v) for v in zip(*parts, strict=True)))
+
     def _side_faces(self) -> Iterator[Faces]:
         cells = self.cells
         known: dict[int, PlanEdges] = {}
@@ -335,12 +402,21 @@ class Grid:
             return (len(self.layer_names), *self.mesh.shape)
         return (self.n_cells,)
 
+    def layers_named(self, name: str, what: str = "") -> tuple[int, ...]:
+        """Return the positions of the layers that a name stands for: of a layer in parts all of its parts.
+
+        Raises
+        ------
+        InputError
+            If there is none; `what` says who names it.
+        """
+        return layers_named(name, self.layer_names, self.part_of, what)
+
     def layer_index(self, name: str | int) -> int:
-        """Return the position of a layer by its name (or check a position)."""
+        """Return the position of a layer by its name (or check a position); of one in parts that of the uppermost."""
         if isinstance(name, str):
-            if name in self.layer_names:
-                return self.layer_names.index(name)
-        elif 0 <= name < len(self.layer_names):
+            return self.layers_named(name)[0]
+        if 0 <= name < len(self.layer_names):
             return int(name)
         raise InputError(f"there is no layer {name!r}; expected one of {list(self.layer_names)}.")
 
@@ -423,6 +499,12 @@ class Grid:
             "x": ("cell", cells.x, metre),
         }
 
+    def place_of(self, cell: int) -> str:
+        """Return where a cell is, in words."""
+        cells = self.cells
+        x, y = (f"{v:.1f}".rstrip("0").rstrip(".") for v in (cells.x[cell], cells.y[cell]))
+        return f'layer "{self.layer_names[cells.layer[cell]]}", x={x}, y={y}'
+
     def column_of(self, plan: int) -> NDArray[np.int64]:
         """Return the cells present below a plan cell, from the top down."""
         column = self.number[:, plan]
@@ -472,9 +554,10 @@ def layered(
     n_layers = len(strata.layers) if strata else len(levels) - 1  # type: ignore[arg-type]
     given = strata.names if strata else names
     said = tuple(given) if given else tuple(f"layer {k + 1}" for k in range(n_layers))
-    joined = _joined(mesh, said, most_splits or {})
+    part_of = tuple(layer.part_of for layer in strata.layers) if strata else ((),) * n_layers
+    joined = _joined(mesh, said, part_of, most_splits or {})
     holes = {layer.name: layer.taken_out for layer in strata.layers if layer.taken_out} if strata else {}
-    removed = _taken_out(mesh, said, {**holes, **(taken_out or {})}, joined)
+    removed = _taken_out(mesh, said, part_of, {**holes, **(taken_out or {})}, joined)
     if strata is not None:
         top, bottom, material = strata.at(*mesh.centroid.T)
         for k, group in joined.items():
@@ -492,12 +575,13 @@ def layered(
         top[absent], bottom[absent] = np.nan, np.nan
     if removed is not None:
         top[removed], bottom[removed] = np.nan, np.nan
-    return Grid(mesh, said, top, bottom, material, joined, removed)
+    return Grid(mesh, said, top, bottom, material, joined, removed, part_of)
 
 
 def _taken_out(
     mesh: PlanMesh,
     names: Sequence[str],
+    part_of: Sequence[tuple[str, ...]],
     shapes: Mapping[str, Any],
     joined: Mapping[int, NDArray[np.int64]],
 ) -> NDArray[np.bool_] | None:
@@ -508,12 +592,10 @@ def _taken_out(
         return None
     removed = np.zeros((len(names), mesh.n_cells), dtype=bool)
     for name, shape in shapes.items():
-        if name not in names:
-            raise InputError(f'taken_out names the layer "{name}"; expected one of {list(names)}.')
-        k = names.index(name)
-        own = MergedMesh(mesh, joined[k]) if k in joined else mesh
-        inside = shapely.contains_xy(shape, *own.centroid.T)
-        removed[k] = inside[joined[k]] if k in joined else inside
+        for k in layers_named(name, names, part_of, "taken_out"):
+            own = MergedMesh(mesh, joined[k]) if k in joined else mesh
+            inside = shapely.contains_xy(shape, *own.centroid.T)
+            removed[k] = inside[joined[k]] if k in joined else inside
     return removed
 
 
@@ -535,17 +617,16 @@ def _plain_levels(mesh: PlanMesh, surfaces: Sequence[ArrayLike]) -> NDArray[np.f
 
 
 def _joined(
-    mesh: PlanMesh, names: Sequence[str], most_splits: Mapping[str, int]
+    mesh: PlanMesh, names: Sequence[str], part_of: Sequence[tuple[str, ...]], most_splits: Mapping[str, int]
 ) -> dict[int, NDArray[np.int64]]:
     """Which larger cell each plan cell belongs to, in the layers that are split less often."""
     joined = {}
     for name, most in most_splits.items():
         if not isinstance(mesh, SplitMesh):
             raise InputError("most_splits says nothing of a mesh that was not split in four. Leave it out.")
-        if name not in names:
-            raise InputError(f'most_splits names the layer "{name}"; expected one of {list(names)}.')
         if most < 0:
             raise InputError(f'most_splits of "{name}" is {most}; expected 0 or more.')
         if most < mesh.splits.max():
-            joined[names.index(name)] = mesh.whole(most)
+            whole = mesh.whole(most)
+            joined |= {k: whole for k in layers_named(name, names, part_of, "most_splits")}
     return joined

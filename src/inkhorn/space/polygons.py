@@ -12,7 +12,7 @@ from numpy.typing import ArrayLike, NDArray
 from inkhorn.errors import InputError
 from inkhorn.space.mesh import PlanEdges
 
-__all__ = ["PolygonMesh"]
+__all__ = ["PolygonMesh", "segments"]
 
 Array = NDArray[np.float64]
 Index = NDArray[np.int64]
@@ -109,7 +109,7 @@ class PolygonMesh:
 
     @cached_property
     def _edges(self) -> PlanEdges:
-        owner, start, end = _segments(self.shapes)
+        owner, start, end = segments(self.shapes)
         snap = _SNAP * float(np.sqrt(np.median(self.area)))
         points, corner = _merged_points(np.concatenate([start, end]), snap)
         a, b = corner[: len(start)], corner[len(start) :]
@@ -162,7 +162,7 @@ def _code(a: Index, b: Index, n: int) -> Index:
     return a * n + b
 
 
-def _segments(shapes: NDArray[Any]) -> tuple[Index, Array, Array]:
+def segments(shapes: NDArray[Any]) -> tuple[Index, Array, Array]:
     """Owner, start and end of every side of every polygon, each going round with the inside on its left."""
     import shapely
 

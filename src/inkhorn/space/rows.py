@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from functools import cached_property
-from itertools import combinations
 from typing import Any
 
 import numpy as np
@@ -12,14 +11,14 @@ from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_finite, check_nonnegative
 from inkhorn.space.grid import Grid
+from inkhorn.space.reading import read_beside
 
-__all__ = ["FaceRows", "flow_rows", "series_conductance", "tensor_rows"]
+__all__ = ["STRAIGHT", "FaceRows", "flow_rows", "plan_tensor", "series_conductance", "tensor_rows"]
 
 Array = NDArray[np.float64]
 Index = NDArray[np.int64]
 
-_STRAIGHT = 1e-9  # how far off the centres may lie, as a share of their distance, for a row of two
-_MOST_OF_OTHERS = 0.75  # weight of neighbours up to which a point is read between them and the centre
+STRAIGHT = 1e-9  # how far off the centres may lie, as a share of their distance, for a row of two
 
 
 def series_conductance(half_a: ArrayLike, half_b: ArrayLike) -> NDArray[np.float64]:
@@ -208,7 +207,7 @@ def flow_rows(
     cells, faces = grid.cells, grid.faces
     across = check_nonnegative("horizontal", grid.per_cell("horizontal", horizontal), unit="m/day")
     down = check_nonnegative("vertical", grid.per_cell("vertical", vertical), unit="m/day")
-    plan = _plan_tensor(grid.per_cell("anisotropy", anisotropy), grid.per_cell("direction", direction))
+    plan = plan_tensor(grid.per_cell("anisotropy", anisotropy), grid.per_cell("direction", direction))
     floor = faces.is_floor
     normal = faces.normal[:, :2]
     conormal = None if plan is None else np.einsum("fsij,fj->fsi", plan[faces.cells], normal)
@@ -288,7 +287,7 @@ def tensor_rows(grid: Grid, tensor: ArrayLike) -> FaceRows:
     return _rows(grid, np.ones_like(spread), spread, along, centres, faces.centroid)
 
 
-def _plan_tensor(anisotropy: Array, direction: Array) -> Array | None:
+def plan_tensor(anisotropy: Array, direction: Array) -> Array | None:
     """Conductivity in plan over the greatest, (n_cells, 2, 2); None if it is the same all round."""
     if (anisotropy <= 0).any():
         bad = int(np.argmin(anisotropy))
@@ -336,7 +335,7 @@ def _rows(
     reach = faces.distance.sum(axis=1)
     off = np.sqrt((aside**2).sum(axis=2)).max(axis=1)
     scale = np.maximum(np.maximum(reach, np.ptp(centres, axis=1).max(axis=1)), np.sqrt(faces.area))
-    long = np.flatnonzero(off > _STRAIGHT * scale)
+    long = np.flatnonzero(off > STRAIGHT * scale)
     aside = middle[long, None] - back[long] - centres[long]
 
     unit = spread * faces.area[:, None] / faces.distance
@@ -376,7 +375,7 @@ def _differences(
     cell, shift = faces.cells[long].ravel(), aside.reshape(2 * len(long), -1)
     face, sign = np.repeat(long, 2), np.tile([1.0, -1.0], len(long))
     moved = np.sqrt((shift**2).sum(axis=1)) > 0
-    owner, neighbour, weight, missed = _read_beside(
+    owner, neighbour, weight, _, missed = read_beside(
         grid, cell[moved], shift[moved], in_plan=in_plan, isotropic=isotropic
     )
     at, signs = face[moved][owner], sign[moved][owner]
@@ -396,126 +395,3 @@ def _differences(
     indptr = np.concatenate([[0], np.cumsum(np.bincount(both.row, minlength=n_faces))])
     rows = csr_array((both.data[order], both.col[order], indptr), shape=both.shape)
     return rows, np.unique(face[moved][missed])
-
-
-def _read_beside(
-    grid: Grid, cell: Index, shift: Array, *, in_plan: bool, isotropic: bool
-) -> tuple[Index, Index, Array, Index]:
-    """Weights of neighbours that give a linear head at points beside the centres of cells.
-
-    A point on the line to a neighbour is read between the two; and where conductivity is the same all
-    round, any point between the centre and the nearest neighbours that enclose it, as many as there are
-    dimensions, as long as the centre keeps a quarter of the weight. No weight is negative then, which
-    keeps rows monotone. Other points are read by least squares through all neighbours: under strong
-    anisotropy, weights all on one side make the equations unstable (seen on Voronoi cells).
-
-    Parameters
-    ----------
-    cell : ndarray of int, (n,)
-        A cell for each point.
-    shift : ndarray of float, (n, dimensions)
-        From its centre to the point [m].
-    in_plan : bool
-        Whether neighbours are those of the same layer only.
-
-    Returns
-    -------
-    owner, neighbour, weight : ndarray
-        Which point, which cell, and the weight of the difference of its head to that of the point's cell.
-    missed : ndarray of int
-        Points for which the neighbours do not reach.
-    """
-    cells, faces = grid.cells, grid.faces
-    place = np.column_stack([cells.x, cells.y] if in_plan else [cells.x, cells.y, cells.z])
-    pairs = faces.cells[~faces.is_floor] if in_plan else faces.cells
-    start, beside = _neighbours(pairs, len(cells), cell)
-    owners, neighbours, weights = [], [], []
-    left = np.arange(len(cell))
-    for ring in (1, 2):  # where a cell's own neighbours do not reach, theirs may
-        if ring == 2:
-            start, beside = _second_neighbours(pairs, len(cells), np.unique(cell[left]))
-        count = np.diff(start)[cell[left]]
-        missed = []
-        for m in np.unique(count):
-            points = left[count == m]
-            for few in np.array_split(points, max(1, len(points) * int(m) ** shift.shape[1] // 2_000_000)):
-                around = beside[start[cell[few]][:, None] + np.arange(m)]
-                arms = place[around] - place[cell[few]][:, None]
-                weight = _between(arms, shift[few], isotropic)
-                error = np.abs((weight[:, :, None] * arms).sum(axis=1) - shift[few]).max(axis=1)
-                far = error > 1e-9 * np.abs(shift[few]).max(axis=1)
-                missed.append(few[far])
-                if ring == 1:
-                    weight[far] = 0.0
-                owner, slot = np.nonzero(weight)
-                owners.append(few[owner])
-                neighbours.append(around[owner, slot])
-                weights.append(weight[owner, slot])
-        left = np.concatenate(missed)
-        if not len(left):
-            break
-    return np.concatenate(owners), np.concatenate(neighbours), np.concatenate(weights), left
-
-
-def _neighbours(pairs: Index, n_cells: int, asked: Index) -> tuple[Index, Index]:
-    """Neighbours of the cells asked for: where each cell's begin, and all of them."""
-    wanted = np.zeros(n_cells, dtype=bool)
-    wanted[asked] = True
-    first, second = np.concatenate([pairs.T, pairs.T[::-1]], axis=1)
-    here = wanted[first]
-    code = np.unique(first[here] * n_cells + second[here])  # cut cells may touch twice
-    first, second = np.divmod(code, n_cells)
-    start = np.concatenate([[0], np.cumsum(np.bincount(first, minlength=n_cells))])
-    return start, second
-
-
-def _second_neighbours(pairs: Index, n_cells: int, asked: Index) -> tuple[Index, Index]:
-    """As `_neighbours`, with the neighbours of their neighbours among theirs."""
-    from scipy.sparse import csr_array
-
-    first, second = np.concatenate([pairs.T, pairs.T[::-1]], axis=1)
-    near = csr_array((np.ones(len(first)), (first, second)), shape=(n_cells, n_cells))
-    own = csr_array((np.ones(len(asked)), (asked, asked)), shape=(n_cells, n_cells))
-    both = (own @ near + own @ near @ near).tocoo()
-    apart = np.flatnonzero(both.row != both.col)
-    order = apart[np.lexsort((both.col[apart], both.row[apart]))]
-    count = np.bincount(both.row[order], minlength=n_cells)
-    return np.concatenate([[0], np.cumsum(count)]), both.col[order].astype(np.int64)
-
-
-def _between(arms: Array, shift: Array, isotropic: bool) -> Array:
-    """Weights of arms (n, m, dimensions) that add up to shifts (n, dimensions), none negative if possible."""
-    n, m, dimensions = arms.shape
-    weight = np.zeros((n, m))
-    if m == 0:
-        return weight
-    length = np.sqrt((arms**2).sum(axis=2))
-    left = np.arange(n)
-    if m >= dimensions:
-        chosen = np.array(list(combinations(range(m), dimensions)))
-        basis = arms[:, chosen]  # (n, combinations, dimensions, dimensions)
-        volume = np.linalg.det(basis)
-        flat = np.abs(volume) <= 1e-6 * length[:, chosen].prod(axis=2)
-        safe = np.where(flat[:, :, None, None], np.eye(dimensions), basis)
-        found = np.linalg.solve(
-            np.swapaxes(safe, 2, 3), np.broadcast_to(shift[:, None, :, None], (*flat.shape, dimensions, 1))
-        )[..., 0]
-        scale = np.abs(found).max(axis=2)
-        total = found.sum(axis=2)
-        near = (total <= _MOST_OF_OTHERS) & (isotropic | (scale >= (1.0 - 1e-9) * total))
-        bad = flat | ~near | (found < -1e-12 * scale[:, :, None]).any(axis=2)
-        cost = np.where(bad, np.inf, (np.maximum(found, 0.0) * length[:, chosen] ** 2).sum(axis=2))
-        best = np.argmin(cost, axis=1)
-        good = np.flatnonzero(np.isfinite(cost[np.arange(n), best]))
-        value = np.where(
-            np.abs(found[good, best[good]]) <= 1e-12 * scale[good, best[good], None],
-            0.0,
-            found[good, best[good]],
-        )
-        weight[good[:, None], chosen[best[good]]] = value
-        left = np.setdiff1d(left, good)
-    if len(left):
-        scaled = arms[left] / length[left][:, :, None]
-        spread = np.linalg.pinv(np.swapaxes(scaled, 1, 2), rcond=1e-9)  # (n, m, dimensions)
-        weight[left] = (spread @ shift[left][:, :, None])[..., 0] / length[left]
-    return weight

@@ -9,10 +9,28 @@ from typing import Any, Literal, NamedTuple
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from inkhorn.errors import InputError, check_positive
+from inkhorn.errors import InputError, check_positive, did_you_mean
 from inkhorn.space.surfaces import BetweenSurface, PointSurface, Surface
 
-__all__ = ["Layer", "Levels", "Strata"]
+__all__ = ["Layer", "Levels", "Strata", "layers_named"]
+
+
+def layers_named(
+    name: str, names: Sequence[str], part_of: Sequence[tuple[str, ...]], what: str = ""
+) -> tuple[int, ...]:
+    """Return the positions of the layers that a name stands for: of a layer in parts all of its parts.
+
+    Raises
+    ------
+    InputError
+        If there is none; `what` says who names it.
+    """
+    found = tuple(k for k, own in enumerate(names) if name == own or name in part_of[k])
+    if not found:
+        known = list(dict.fromkeys([*names, *(w for whole in part_of for w in whole)]))
+        whose = f"{what} names the layer" if what else "there is no layer"
+        raise InputError(f'{whose} "{name}"; expected one of {known}.{did_you_mean(name, known)}')
+    return found
 
 
 @dataclass(frozen=True)
@@ -36,6 +54,8 @@ class Layer:
         surfaces, up to the ground (True), as where it cuts into older layers.
     taken_out : shapely Polygon, optional
         Cells of the layer inside it take no part, nor does water cross where they were.
+    part_of : tuple of str
+        Layers that were split into this one among others; their names stand for all of their parts.
     """
 
     name: str
@@ -44,6 +64,7 @@ class Layer:
     where_thin: Literal["absent", "keep"] = "absent"
     base_wins: bool = False
     taken_out: Any = None
+    part_of: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         check_positive(f'layer "{self.name}": least_thickness', self.least_thickness, unit="m")
@@ -113,6 +134,11 @@ class Strata:
         if name not in self.names:
             raise InputError(f'there is no layer "{name}"; expected one of {list(self.names)}.')
         return self.names.index(name)
+
+    def named(self, name: str, what: str = "") -> tuple[str, ...]:
+        """Return the names of the layers that a name stands for; see `layers_named`."""
+        found = layers_named(name, self.names, [layer.part_of for layer in self.layers], what)
+        return tuple(self.names[k] for k in found)
 
     def settled(self, x: ArrayLike, y: ArrayLike) -> NDArray[np.float64]:
         """Return the ground and every base, where they cross the one that wins.
@@ -201,6 +227,7 @@ class Strata:
                     base=base,
                     least_thickness=thin,
                     base_wins=layer.base_wins and last,
+                    part_of=(*layer.part_of, name),
                 )
             )
         return replace(self, layers=(*self.layers[:k], *pieces, *self.layers[k + 1 :]))

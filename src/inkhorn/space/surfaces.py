@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any, Literal, Protocol, get_args
+from typing import Any, Protocol, runtime_checkable
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_finite, check_positive, did_you_mean
-from inkhorn.space.kriging import Variogram, kriging_rows
-from inkhorn.space.triangles import linear_on_triangles
+from inkhorn.space.interpolation import POINT_METHODS
+from inkhorn.space.kriging import Variogram
 
 __all__ = [
     "BetweenSurface",
@@ -28,9 +28,9 @@ __all__ = [
 ]
 
 Array = NDArray[np.float64]
-Method = Literal["linear", "nearest", "inverse_distance", "natural", "cubic", "thin_plate", "kriging"]
 
 
+@runtime_checkable
 class Surface(Protocol):
     """An elevation at every place."""
 
@@ -66,9 +66,8 @@ class PointSurface:
     name : str
         Used in messages.
     method : str
-        ``"linear"`` on the Delaunay triangles; ``"nearest"``; ``"inverse_distance"``;
-        ``"natural"``, by the Voronoi edges shared with the natural neighbours; ``"cubic"``, smooth on
-        the triangles; ``"thin_plate"``, the smoothest through all points; ``"kriging"``.
+        One of `POINT_METHODS`: ``"linear"``, ``"nearest"``, ``"inverse_distance"``, ``"natural"``, ``"cubic"``,
+        ``"thin_plate"``, ``"kriging"``.
     neighbours : int
         How many of the nearest points inverse distance, thin plates and kriging look at.
     power : float
@@ -88,7 +87,7 @@ class PointSurface:
     y: Array
     z: Array
     name: str = "surface"
-    method: Method = "linear"
+    method: str = "linear"
     neighbours: int = 24
     power: float = 2.0
     variogram: Variogram = field(default_factory=Variogram)
@@ -99,7 +98,7 @@ class PointSurface:
             check_finite(f"{self.name}.{axis}", getattr(self, axis), unit="m")
         if len(self.x) < 3:
             raise InputError(f"{self.name} has {len(self.x)} points; expected at least 3.")
-        known = list(get_args(Method))
+        known = list(POINT_METHODS)
         if self.method not in known:
             raise InputError(
                 f'{self.name}: method is "{self.method}"; expected one of {known}.{did_you_mean(self.method, known)}'
@@ -108,101 +107,87 @@ class PointSurface:
         check_positive(f"{self.name}: neighbours", self.neighbours)
 
     @cached_property
-    def _places(self) -> Array:
+    def places(self) -> Array:
+        """Where the points are, (n, 2) [m]."""
         return np.column_stack([self.x, self.y])
 
     @cached_property
-    def _triangles(self) -> Any:
+    def triangles(self) -> Any:
+        """The Delaunay triangles of the points.
+
+        Raises
+        ------
+        InputError
+            If they all lie in one line.
+        """
         from scipy.spatial import Delaunay, QhullError
 
         try:
-            return Delaunay(self._places)
+            return Delaunay(self.places)
         except QhullError:
             raise InputError(
                 f"the points of {self.name} all lie in one line; expected at least three that span an area."
             ) from None
 
     @cached_property
-    def _tree(self) -> Any:
+    def tree(self) -> Any:
+        """The points, to find the nearest."""
         from scipy.spatial import KDTree
 
-        return KDTree(self._places)
+        return KDTree(self.places)
 
     @cached_property
-    def _smooth(self) -> Callable[[Array], Array]:
-        """The interpolators on all points, made once."""
-        if self.method == "linear":
-            return lambda at: linear_on_triangles(self._triangles, self.z, at)
-        from scipy.interpolate import CloughTocher2DInterpolator, RBFInterpolator  # slow to load
+    def _smooth(self) -> dict[Any, Any]:
+        return {}
 
-        if self.method == "thin_plate":
-            count = min(self.neighbours, len(self.z)) if len(self.z) > 400 else None
-            made = RBFInterpolator(self._places, self.z, neighbors=count, kernel="thin_plate_spline")
-        else:
-            made = CloughTocher2DInterpolator(self._triangles, self.z, tol=1e-10, maxiter=4000)
-        return lambda at: np.asarray(made(at), dtype=np.float64)
+    def smooth(self, make: Callable[[PointSurface], Any]) -> Any:
+        """Return what some function makes of all points, made once."""
+        if make not in self._smooth:
+            self._smooth[make] = make(self)
+        return self._smooth[make]
+
+    @property
+    def weighs(self) -> bool:
+        """Whether every value is a weighted mean of points."""
+        return POINT_METHODS[self.method].rows is not None
+
+    def _weights(self, asked: Array) -> tuple[NDArray[np.int64], Array]:
+        """Points and weights of each place; outside what the method covers the nearest point's."""
+        rows = POINT_METHODS[self.method].rows
+        assert rows is not None  # asked of those that weigh
+        columns, weights = rows(self, asked)
+        outside = np.flatnonzero(np.isnan(weights).any(axis=1))
+        if len(outside):
+            columns, weights = columns.copy(), weights.copy()
+            columns[outside], weights[outside] = 0, 0.0
+            columns[outside, 0], weights[outside, 0] = self.tree.query(asked[outside])[1], 1.0
+        return columns, weights
+
+    def rows(self, x: ArrayLike, y: ArrayLike) -> Any:
+        """Return how values at places are made of those at the points, as a sparse matrix (m, n)."""
+        from scipy.sparse import coo_array
+
+        asked = np.column_stack([np.ravel(x), np.ravel(y)])
+        columns, weights = self._weights(asked)
+        row = np.repeat(np.arange(len(asked)), columns.shape[1])
+        used = weights.ravel() != 0.0
+        entries = (weights.ravel()[used], (row[used], columns.ravel()[used]))
+        return coo_array(entries, shape=(len(asked), len(self.z))).tocsr()
 
     def at(self, x: ArrayLike, y: ArrayLike) -> Array:
         x, y = np.broadcast_arrays(np.asarray(x, dtype=np.float64), np.asarray(y, dtype=np.float64))
         asked = np.column_stack([x.ravel(), y.ravel()])
-        if self.method == "kriging":
-            rows = kriging_rows(
-                self.x, self.y, asked[:, 0], asked[:, 1], self.variogram, neighbours=self.neighbours
-            )
-            z = rows @ self.z
-        elif self.method == "inverse_distance":
-            z = self._inverse_distance(asked)
-        elif self.method == "nearest":
-            z = self.z[self._tree.query(asked)[1]]
-        elif self.method == "natural":
-            z = self._natural(asked)
+        if self.weighs:
+            columns, weights = self._weights(asked)
+            z = (weights * self.z[columns]).sum(axis=1)
         else:
-            z = self._smooth(asked)
-        outside = np.isnan(z)
-        if outside.any():
-            z[outside] = self.z[self._tree.query(asked[outside])[1]]
+            method = POINT_METHODS[self.method].values
+            assert method is not None  # one or the other
+            z = method(self, asked)
+            outside = np.isnan(z)
+            if outside.any():
+                z[outside] = self.z[self.tree.query(asked[outside])[1]]
         return np.asarray(z.reshape(x.shape))
-
-    def _inverse_distance(self, asked: Array) -> Array:
-        """Shepard (1968): weights are the distances to the power, inverted."""
-        count = min(self.neighbours, len(self.z))
-        distance, nearest = self._tree.query(asked, k=count)
-        distance, nearest = distance.reshape(-1, count), nearest.reshape(-1, count)
-        relative = distance / np.maximum(distance[:, -1:], 1e-300)  # no overflow of high powers
-        weights = np.maximum(relative, 1e-12) ** -self.power
-        return np.asarray((weights * self.z[nearest]).sum(axis=1) / weights.sum(axis=1))
-
-    def _natural(self, asked: Array) -> Array:
-        from inkhorn.space._kernels import natural_neighbours
-
-        mesh = self._triangles
-        home = mesh.find_simplex(asked)
-        distance, nearest = self._tree.query(asked)
-        extent = np.ptp(self._places, axis=0).max()
-        on_point = distance < 1e-9 * extent
-        inside = (home >= 0) & ~on_point
-        most, n = 64, int(inside.sum())
-        columns, weights = np.zeros((n, most), dtype=np.int64), np.zeros((n, most))
-        counts = np.zeros(n, dtype=np.int64)
-        natural_neighbours(
-            self._places,
-            mesh.simplices.astype(np.int64),
-            mesh.neighbors.astype(np.int64),
-            home[inside].astype(np.int64),
-            asked[inside, 0].copy(),
-            asked[inside, 1].copy(),
-            columns,
-            weights,
-            counts,
-        )
-        z = np.full(len(asked), np.nan)
-        used = np.arange(most) < counts[:, None]
-        z[inside] = np.where(used, weights * self.z[columns], 0.0).sum(axis=1)
-        lost = inside & ~np.isfinite(z)  # on the very edge of the hull the circles have no middle
-        if lost.any():
-            z[lost] = linear_on_triangles(mesh, self.z, asked[lost])
-        z[on_point] = self.z[nearest[on_point]]
-        return z
 
     def where(self, point: int) -> str:
         """Return where a point came from, in words."""
@@ -226,8 +211,8 @@ class PointSurface:
         count = min(neighbours, len(self.z) - 1)
         if count < 3:
             return np.empty(0, dtype=np.int64)
-        nearest = self._tree.query(self._places, k=count + 1)[1][:, 1:]
-        arm = self._places[nearest] - self._places[:, None, :]
+        nearest = self.tree.query(self.places, k=count + 1)[1][:, 1:]
+        arm = self.places[nearest] - self.places[:, None, :]
         planes = np.concatenate([arm, np.ones((len(self.z), count, 1))], axis=2)
         fitted = np.linalg.pinv(planes) @ self.z[nearest][:, :, None]
         off = np.abs(fitted[:, 2, 0] - self.z)
@@ -294,6 +279,18 @@ class GriddedSurface:
                 f"{bad.size} places). Use a raster that covers the site, or patch it with another surface."
             )
         return np.asarray(sum(w * z for w, z in known) / total)
+
+    def nearest(self, x: ArrayLike, y: ArrayLike) -> NDArray[np.int64]:
+        """Return the whole number of the raster's cell at each place, as of codes; -1 where there is none."""
+        x, y = (np.atleast_1d(np.asarray(v, dtype=np.float64)) for v in (x, y))
+        column, row = (
+            np.floor((at - knots[0]) / (knots[1] - knots[0]) + 0.5).astype(np.int64)
+            for at, knots in ((x, self.x), (y, self.y))
+        )
+        inside = (column >= 0) & (column < len(self.x)) & (row >= 0) & (row < len(self.y))
+        value = np.full(x.shape, np.nan)
+        value[inside] = self.z[row[inside], column[inside]]
+        return np.where(np.isfinite(value), np.round(np.nan_to_num(value)), -1).astype(np.int64)
 
 
 def _between(knots: Array, at: Array) -> tuple[NDArray[np.int64], Array]:

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["corners_and_weights", "linear_on_triangles"]
+__all__ = ["corners_and_weights"]
 
 
 def corners_and_weights(
@@ -36,11 +36,3 @@ def corners_and_weights(
     weights[:, 2] = 1.0 - weights[:, 0] - weights[:, 1]
     weights[home < 0] = np.nan
     return np.where(home[:, None] >= 0, triangles.simplices[home], -1), weights
-
-
-def linear_on_triangles(
-    triangles: Any, values: NDArray[np.float64], places: NDArray[np.float64]
-) -> NDArray[np.float64]:
-    """Return values at places, linear on the triangles; NaN outside the hull, (n,)."""
-    corners, weights = corners_and_weights(triangles, places)
-    return np.asarray((values[corners] * weights).sum(axis=1))

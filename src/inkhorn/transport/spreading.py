@@ -53,8 +53,9 @@ def cell_discharge(flow: FlowResult, step: int = -1) -> NDArray[np.float64]:
         arm[faces.is_floor, 2] = -sign * 0.5 * height[c[faces.is_floor]]
         np.add.at(moment, c, (sign * record.face_flow)[:, None] * arm)
     for term, entry in zip(model.terms, record.term_flow, strict=True):
-        if term.crossing == "top" and not term.fixes_head:  # a fixed head may stand for a side as well
-            np.add.at(moment[:, 2], term.cells, -entry * 0.5 * height[term.cells])
+        if not term.fixes_head:  # a fixed head may stand for a side as well
+            top = term.crossing == "top"
+            np.add.at(moment[:, 2], term.cells[top], (-entry * 0.5 * height[term.cells])[top])
     return moment / (cells.area * height)[:, None]
 
 

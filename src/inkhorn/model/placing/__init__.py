@@ -1,6 +1,18 @@
 """Placing a site on a grid."""
 
-from inkhorn.model.placing.place import place
-from inkhorn.model.placing.properties import edited, material_properties
+from inkhorn.model.placing.place import dimension_of, place
+from inkhorn.model.placing.plan import Footprint, Placing, Plan, SiteInput, Spot, places, placings
+from inkhorn.model.placing.traced import Traced
 
-__all__ = ["edited", "material_properties", "place"]
+__all__ = [
+    "Footprint",
+    "Placing",
+    "Plan",
+    "SiteInput",
+    "Spot",
+    "Traced",
+    "dimension_of",
+    "place",
+    "places",
+    "placings",
+]

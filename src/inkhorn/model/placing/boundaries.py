@@ -6,201 +6,171 @@ from typing import Any
 
 import numpy as np
 
-from inkhorn.model.placing.plan import Array, Index, Piece, Plan, Spot
-from inkhorn.site import (
-    Drain,
-    Evapotranspiration,
-    Feature,
-    FixedHead,
-    HeadDependent,
-    River,
-    Seepage,
-    Spring,
-    along_line,
+from inkhorn.model.placing.plan import Footprint, Plan, Spot, places
+from inkhorn.model.placing.traced import Traced, plain
+from inkhorn.model.terms import (
+    DrainTerm,
+    FixedHeadTerm,
+    HeadDependentTerm,
+    RiverTerm,
+    SeepageTerm,
+    SpringTerm,
 )
+from inkhorn.site import Drain, FixedHead, HeadDependent, River, Seepage, Spring
 
-__all__ = [
-    "place_drains",
-    "place_evapotranspiration",
-    "place_fixed_heads",
-    "place_head_dependent",
-    "place_rivers",
-    "place_seepage",
-    "place_springs",
-]
+__all__ = ["MEASURED"]
+
+MEASURED = {"line": "m", "polygon": "m²", "point": "point", "cells": "cells"}  # what a footprint's size is in
 
 
-def _left_out(shape: Any, placed: float) -> float:
-    """Share of a line or polygon that lies outside the cells."""
-    whole = shape.length if shape.geom_type == "LineString" else shape.area
-    return 1.0 - placed / whole
+def _left_out(place: Footprint, placed: float) -> float:
+    """Share of a feature that is not in any of its cells."""
+    shape = place.feature.shape
+    if place.feature.geometry not in ("line", "polygon"):
+        return place.outside
+    return 1.0 - placed / (shape.length if place.feature.geometry == "line" else shape.area)
 
 
+@places(FixedHead, FixedHeadTerm)  # first of all, so that the others can say what falls on them
 def place_fixed_heads(features: list[FixedHead], plan: Plan) -> list[Spot]:
     """Cells below each shape; a cell that two would hold stays with the first."""
-    lines = [f for f in features if f.shape.geom_type == "LineString"]
-    cut = dict(zip([f.name for f in lines], plan.cut([f.shape for f in lines]), strict=True))
-    return [_place_fixed_head(f, plan, cut.get(f.name)) for f in features]
-
-
-def _place_fixed_head(feature: FixedHead, plan: Plan, piece: Piece | None) -> Spot:
     import shapely
 
-    grid, shape = plan.grid, feature.shape
-    if piece is not None:
-        below, fraction = piece.plan, plan.fractions(shape, piece)
-    elif shape.geom_type == "Point":
-        below = plan.located(shape.x, shape.y)
-        fraction = np.zeros(len(below))
-    else:
-        below = np.flatnonzero(shapely.contains_xy(shape, grid.mesh.x, grid.mesh.y) & (grid.uppermost >= 0))
-        fraction = np.zeros(len(below))
-    head = along_line(shape, plan.in_time(feature, "head"), fraction)
-    if feature.every_layer or feature.layers:
-        rows = [plan.layer(feature, n) for n in feature.layers] or list(range(len(grid.layer_names)))
-        number = grid.number[rows][:, below]
-        layer, column = np.nonzero(number >= 0)
-        cells, head = number[layer, column], head[..., column]
-    else:
-        cells = grid.uppermost[below]
-    cells, first = np.unique(cells, return_index=True)  # several plan cells may be joined to one
-    head = head[..., first]
-    free = np.array([int(c) not in plan.held for c in cells], dtype=bool)
-    notes = []
-    if not free.all():
-        others = sorted({plan.held[int(c)] for c in cells[~free]})
-        notes.append(f"{int((~free).sum())} cells are already held by {', '.join(others)}")
-    plan.held.update(dict.fromkeys(cells[free].tolist(), feature.name))
-    area = grid.cells.area[cells[free]].sum()
-    return Spot(feature, cells[free], {"head": head[..., free]}, float(area), "m²", note="; ".join(notes))
+    grid = plan.grid
+    lines = [f for f in features if f.geometry != "polygon"]
+    found = dict(zip(map(id, lines), plan.footprints(lines), strict=True))
+    spots = []
+    for feature in features:
+        if id(feature) in found:
+            place = found[id(feature)]
+        else:  # of a polygon the cells whose centre is inside
+            inside = shapely.contains_xy(feature.shape, grid.mesh.x, grid.mesh.y) & (grid.uppermost >= 0)
+            below = np.flatnonzero(inside)
+            place = Footprint(feature, below, grid.mesh.area[below], np.zeros(len(below)))
+        head = plan.value(feature, "head", place)
+        if place.cells is not None:
+            cells = place.cells
+        elif feature.every_layer or feature.layers:
+            cells, entry = plan.column_cells(place)
+            head = head[..., entry]
+        else:
+            cells = grid.uppermost[place.plan]
+        cells, first = np.unique(cells, return_index=True)  # several plan cells may be joined to one
+        free = plan.held[cells] == None  # noqa: E711 - of an array, one by one
+        note = ""
+        if not free.all():
+            others = sorted(set(plan.held[cells[~free]]))
+            note = f"{int((~free).sum())} cells are already held by {', '.join(others)}"
+        cells, head = cells[free], head[..., first[free]]
+        plan.held[cells] = feature.name
+        area = float(grid.cells.area[cells].sum())
+        spots.append(Spot(feature, cells, {"head": head}, area, "m²", note=note))
+    return spots
 
 
+@places(HeadDependent, HeadDependentTerm)
 def place_head_dependent(features: list[HeadDependent], plan: Plan) -> list[Spot]:
     """Every cell that a shape meets, in its layers; the conductance shared by thickness."""
-    cut = [f for f in features if f.shape.geom_type != "Point"]
-    pieces = dict(zip([f.name for f in cut], plan.cut([f.shape for f in cut]), strict=True))
-    return [_place_head_dependent(f, plan, pieces.get(f.name)) for f in features]
+    spots = []
+    for feature, place in zip(features, plan.footprints(features), strict=True):
+        cells, entry = plan.column_cells(place)
+        thickness = plan.grid.cells.thickness[cells]
+        size = place.size[entry]
+        if feature.conductance is not None:
+            share = thickness
+            if place.cells is None:
+                share = thickness / np.bincount(entry, thickness, len(place.plan))[entry]
+            else:
+                share = np.ones(len(cells))
+            value, measure = plan.value(feature, "conductance", place)[entry], size * share
+        else:
+            over = plan.value(feature, "conductivity") / plan.value(feature, "distance")
+            value, measure = over * thickness, size
+        values = {"conductance": value, "head": plan.value(feature, "head", place)[..., entry]}
+        total = float((plain(value) * measure).sum())
+        spots.append(
+            Spot(
+                feature,
+                cells,
+                values,
+                total,
+                "m²/day",
+                place.outside,
+                measure={"conductance": measure},
+            )
+        )
+    return spots
 
 
-def _place_head_dependent(feature: HeadDependent, plan: Plan, piece: Piece | None) -> Spot:
-    grid, shape = plan.grid, feature.shape
-    if piece is None:
-        below = plan.located(shape.x, shape.y)
-        size, fraction = np.ones(len(below)), np.zeros(len(below))
-    else:
-        below, size = piece.plan, piece.size
-        line = shape.geom_type == "LineString"
-        fraction = plan.fractions(shape, piece) if line else np.zeros(len(below))
-    rows = [plan.layer(feature, n) for n in feature.layers] or list(range(len(grid.layer_names)))
-    number = grid.number[rows][:, below]
-    layer, column = np.nonzero(number >= 0)
-    cells = number[layer, column]
-    thickness = grid.cells.thickness[cells]
-    if feature.conductance is not None:
-        column_total = np.bincount(column, thickness, len(below))
-        conductance = feature.conductance * size[column] * thickness / column_total[column]
-    else:
-        assert feature.conductivity is not None  # the feature has seen to that
-        assert feature.distance is not None
-        conductance = feature.conductivity / feature.distance * size[column] * thickness
-    head = along_line(shape, plan.in_time(feature, "head"), fraction)[..., column]
-    outside = 0.0 if piece is None else _left_out(shape, float(size.sum()))
-    values = {"conductance": conductance, "head": head}
-    return Spot(feature, cells, values, float(conductance.sum()), "m²/day", outside)
-
-
-def _present(cells: Index, *arrays: Array) -> tuple[Any, ...]:
-    """Cells that are there, and their values."""
-    there = cells >= 0
-    return cells[there], *(a[..., there] for a in arrays)
-
-
-def _line_spot(
-    feature: Feature, plan: Plan, piece: Piece, levels: tuple[str, ...], per_length: float, layer: str | None
+def _per_size(
+    feature: Any, plan: Plan, place: Footprint, levels: tuple[str, ...], conductance: Traced
 ) -> Spot:
-    """A line whose conductance grows with its length; the last of its levels says which cell it lies in."""
-    shape: Any = feature.shape  # type: ignore[attr-defined]  # lines have one
-    fraction = plan.fractions(shape, piece)
-    values = {k: along_line(shape, plan.in_time(feature, k), fraction) for k in levels}
-    deepest = values[levels[-1]]
-    deepest = deepest if deepest.ndim == 1 else deepest.min(axis=0)
-    cells, size, *arrays = _present(
-        plan.cell_holding(piece.plan, deepest, feature, layer), piece.size, *values.values()
-    )
-    length = float(size.sum())
-    given = dict(zip(levels, arrays, strict=True))
+    """A line or polygon whose conductance grows with its size; the last of its levels says which cell it lies in."""
+    values = {name: plan.value(feature, name, place) for name in levels}
+    cells, there = plan.cell_holding(place, values[levels[-1]], feature.layer)
+    size = place.size[there]
+    placed = {name: v[..., there] for name, v in values.items()}
+    total, unit = float(size.sum()), MEASURED[feature.geometry]
+    if feature.geometry in ("point", "cells"):
+        total, unit = float((plain(conductance[there]) * size).sum()), "m²/day"
     return Spot(
-        feature, cells, {"conductance": per_length * size, **given}, length, "m", _left_out(shape, length)
+        feature,
+        cells,
+        {"conductance": conductance[there], **placed},
+        total,
+        unit,
+        _left_out(place, float(size.sum())),
+        measure={"conductance": size},
     )
 
 
+@places(River, RiverTerm)
 def place_rivers(features: list[River], plan: Plan) -> list[Spot]:
     """Each cell that a line crosses, by its length in it, in the layer that holds its bed."""
+    spots = []
+    for feature, place in zip(features, plan.footprints(features), strict=True):
+        if feature.conductance is not None:
+            per_length = plan.value(feature, "conductance", place)
+        else:
+            bed = (plan.value(feature, k, place) for k in ("bed_conductivity", "width", "bed_thickness"))
+            conductivity, width, thickness = bed
+            per_length = conductivity * width / thickness
+        spots.append(_per_size(feature, plan, place, ("stage", "bed"), per_length))
+    return spots
+
+
+@places(Drain, DrainTerm)
+def place_drains(features: list[Drain], plan: Plan) -> list[Spot]:
+    """Lines by length, polygons by area, in the layer that holds their level."""
     return [
-        _line_spot(f, plan, piece, ("stage", "bed"), f.conductance_per_length, f.layer)
-        for f, piece in zip(features, plan.cut([f.shape for f in features]), strict=True)
+        _per_size(f, plan, place, ("level",), plan.value(f, "conductance", place))
+        for f, place in zip(features, plan.footprints(features), strict=True)
     ]
 
 
-def place_drains(features: list[Drain], plan: Plan) -> list[Spot]:
-    """Lines by length, polygons by area, in the layer that holds their level."""
-    spots = []
-    for feature, piece in zip(features, plan.cut([f.shape for f in features]), strict=True):
-        if feature.shape.geom_type == "LineString":
-            spots.append(_line_spot(feature, plan, piece, ("level",), feature.conductance, feature.layer))
-            continue
-        level = along_line(feature.shape, plan.in_time(feature, "level"), np.zeros(len(piece.plan)))
-        lowest = level if level.ndim == 1 else level.min(axis=0)
-        cells, area, level = _present(
-            plan.cell_holding(piece.plan, lowest, feature, feature.layer), piece.size, level
-        )
-        values = {"conductance": feature.conductance * area, "level": level}
-        outside = _left_out(feature.shape, float(area.sum()))
-        spots.append(Spot(feature, cells, values, float(area.sum()), "m²", outside))
-    return spots
-
-
+@places(Spring, SpringTerm)
 def place_springs(features: list[Spring], plan: Plan) -> list[Spot]:
     """The cell below each point that holds its level."""
-    spots = []
-    for feature in features:
-        below = plan.located(feature.shape.x, feature.shape.y)
-        level = along_line(feature.shape, plan.in_time(feature, "level"), np.zeros(len(below)))
-        lowest = level if level.ndim == 1 else level.min(axis=0)
-        cells, level = _present(plan.cell_holding(below, lowest, feature, feature.layer), level)
-        conductance = np.full(len(cells), feature.conductance)
-        values = {"conductance": conductance, "level": level}
-        spots.append(Spot(feature, cells, values, float(conductance.sum()), "m²/day", float(len(cells) == 0)))
-    return spots
+    return [
+        _per_size(f, plan, place, ("level",), plan.value(f, "conductance", place))
+        for f, place in zip(features, plan.footprints(features), strict=True)
+    ]
 
 
-def place_seepage(features: list[Seepage], plan: Plan, vertical: Array) -> list[Spot]:
+@places(Seepage, SeepageTerm)
+def place_seepage(features: list[Seepage], plan: Plan) -> list[Spot]:
     """The uppermost cells below each polygon, at their top; through their own upper half if not said otherwise."""
-    spots, cells_of = [], plan.grid.cells
-    for feature, piece in zip(features, plan.cut([f.shape for f in features]), strict=True):
-        cells = plan.grid.uppermost[piece.plan]
-        per_area = vertical[cells] / (0.5 * cells_of.thickness[cells])
+    spots, of = [], plan.grid.cells
+    for feature, place in zip(features, plan.footprints(features), strict=True):
+        cells = plan.grid.uppermost[place.plan] if place.cells is None else place.cells
+        area = place.size if place.cells is None else of.area[cells]
         if feature.conductance is not None:
-            per_area = np.full(len(cells), feature.conductance)
-        values = {"conductance": per_area * piece.size, "level": cells_of.top[cells]}
-        outside = _left_out(feature.shape, float(piece.size.sum()))
-        spots.append(Spot(feature, cells, values, float(piece.size.sum()), "m²", outside))
-    return spots
-
-
-def place_evapotranspiration(features: list[Evapotranspiration], plan: Plan) -> list[Spot]:
-    """The uppermost cells below each polygon, by area."""
-    spots = []
-    for feature, piece in zip(features, plan.cut([f.shape for f in features]), strict=True):
-        cells, n = plan.grid.uppermost[piece.plan], len(piece.plan)
-        rate = along_line(feature.shape, plan.in_time(feature, "rate"), np.zeros(n))
-        values = {
-            "rate": rate,
-            "area": piece.size,
-            "surface": plan.grid.cells.top[cells] - feature.below_ground,
-            "depth": np.full(n, feature.depth),
-        }
-        most = float((rate * piece.size).sum(axis=-1).mean()) if n else 0.0
-        outside = _left_out(feature.shape, float(piece.size.sum()))
-        spots.append(Spot(feature, cells, values, most, "m³/day out at most", outside))
+            per_area = plan.value(feature, "conductance", place)
+        else:
+            per_area = plan.properties["vertical_conductivity"][cells] / (0.5 * of.thickness[cells])
+        values = {"conductance": per_area, "level": Traced(of.top[cells])}
+        outside = place.outside
+        spots.append(
+            Spot(feature, cells, values, float(area.sum()), "m²", outside, measure={"conductance": area})
+        )
     return spots

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
-from inkhorn.model.placing.properties import chosen_cells, edit_row
+from inkhorn.model.placing.edits import chosen_cells, edit_row
+from inkhorn.model.zones import ZoneMap
 from inkhorn.site import Edit, Series
 from inkhorn.space import Grid
 
@@ -47,7 +48,9 @@ def _lowered(grid: Grid, base: Array) -> tuple[Array, Array]:
     return top, bottom
 
 
-def with_edited_elevations(grid: Grid, edits: Iterable[Edit]) -> tuple[Grid, list[dict[str, Any]]]:
+def with_edited_elevations(
+    grid: Grid, edits: Iterable[Edit], zones: Mapping[str, ZoneMap]
+) -> tuple[Grid, list[dict[str, Any]]]:
     """Make those edits that are of elevations, one after the other.
 
     Returns
@@ -55,7 +58,7 @@ def with_edited_elevations(grid: Grid, edits: Iterable[Edit]) -> tuple[Grid, lis
     grid : Grid
         Changed.
     report : list of dict
-        A row for each edit, as in `edited`.
+        A row for each edit, as in `edit_row`.
 
     Raises
     ------
@@ -69,7 +72,7 @@ def with_edited_elevations(grid: Grid, edits: Iterable[Edit]) -> tuple[Grid, lis
         cells = np.arange(grid.n_cells)
         if edit.of == "ground":
             cells = np.unique(grid.uppermost[grid.uppermost >= 0])
-        cells = cells[chosen_cells(edit, grid, cells)]
+        cells = cells[chosen_cells(edit, grid, zones, cells)]
         of = grid.cells
         new = edit.changed(
             of.top[cells] if edit.of == "ground" else of.bottom[cells], of.x[cells], of.y[cells]

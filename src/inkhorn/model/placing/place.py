@@ -2,89 +2,38 @@
 
 from __future__ import annotations
 
-import dataclasses
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
 
-from inkhorn.errors import InputError
+from inkhorn.errors import InputError, did_you_mean
 from inkhorn.model.laws import WaterTable
 from inkhorn.model.model import Model
-from inkhorn.model.placing import boundaries, sources
+from inkhorn.model.placing import boundaries, screens, sources  # noqa: F401 - each says how its kinds are placed
+from inkhorn.model.placing.barriers import FaceSpot
+from inkhorn.model.placing.edits import Target, edit_targets
 from inkhorn.model.placing.elevations import ELEVATIONS, with_edited_elevations
-from inkhorn.model.placing.plan import Plan, Spot
-from inkhorn.model.placing.properties import edited, material_properties
-from inkhorn.model.terms import (
-    CollectorTerm,
-    DrainTerm,
-    EvapotranspirationTerm,
-    FixedHeadTerm,
-    HeadDependentTerm,
-    RechargeTerm,
-    RiverTerm,
-    SeepageTerm,
-    SpringTerm,
-    Term,
-    WellTerm,
-)
-from inkhorn.site import (
-    Barrier,
-    Collector,
-    Drain,
-    Evapotranspiration,
-    Feature,
-    FixedHead,
-    HeadDependent,
-    Recharge,
-    River,
-    Seepage,
-    Site,
-    Spring,
-    Well,
-)
+from inkhorn.model.placing.plan import Placing, Plan, SiteInputs, Spot, placings
+from inkhorn.model.placing.properties import material_arrays
+from inkhorn.model.placing.traced import Traced, concatenated, plain
+from inkhorn.model.terms import Term, placed_fields
+from inkhorn.model.traces import Trace, Traces
+from inkhorn.model.zones import placed_zones
+from inkhorn.site import Edit, Feature, Quantity, Site, declared_fields, properties
 from inkhorn.space import Grid, PlanMesh, layered
+from inkhorn.units import KINDS
 
-__all__ = ["place"]
+__all__ = ["dimension_of", "place"]
 
-# in the order in which they are placed: fixed heads first, so that the others can say what falls on them
-_KINDS: list[tuple[type[Feature], Callable[[Any, Plan], list[Spot]], type[Term]]] = [
-    (FixedHead, boundaries.place_fixed_heads, FixedHeadTerm),
-    (HeadDependent, boundaries.place_head_dependent, HeadDependentTerm),
-    (River, boundaries.place_rivers, RiverTerm),
-    (Drain, boundaries.place_drains, DrainTerm),
-    (Spring, boundaries.place_springs, SpringTerm),
-    (Well, sources.place_wells, WellTerm),
-    (Collector, sources.place_collectors, CollectorTerm),
-    (Recharge, sources.place_recharge, RechargeTerm),
-    (Evapotranspiration, boundaries.place_evapotranspiration, EvapotranspirationTerm),
-]
-
-
-def _joined(spots: list[Spot], kind: type[Term]) -> tuple[Term, dict[str, Any]]:
-    """One term of all features of a kind, and those of its inputs that change in time."""
-    inputs: dict[str, Any] = {}
-    for name in spots[0].values:
-        parts = [np.asarray(s.values[name], dtype=np.float64) for s in spots]
-        periods = max(len(p) if p.ndim == 2 else 0 for p in parts)
-        if periods:
-            parts = [np.broadcast_to(p, (periods, p.shape[-1])) for p in parts]
-        inputs[name] = np.concatenate(parts, axis=-1)
-    changes = {f"{kind.kind}.{name}": v for name, v in inputs.items() if v.ndim == 2}
-    term = kind(
-        cells=np.concatenate([s.cells for s in spots]),
-        features=tuple(s.feature.name for s in spots),
-        feature=np.repeat(np.arange(len(spots)), [len(s.cells) for s in spots]),
-        **{name: v if v.ndim == 1 else v[0] for name, v in inputs.items()},
-    )
-    return term, changes
+_COLUMNS = ["feature", "kind", "cells", "total", "unit", "values", "water", "share outside", "note"]
 
 
 def _sharing(spots: list[Spot]) -> dict[str, list[str]]:
-    """Wells, springs and collectors that stand in one cell with another of them, by name."""
+    """Features at a point or a screen that stand in one cell with another of them, by name."""
     at: dict[int, list[str]] = {}
     for spot in spots:
-        if isinstance(spot.feature, Well | Collector | Spring):
+        if spot.feature.geometry == "point" or "screen_top" in spot.where:
             for cell in np.unique(spot.cells).tolist():
                 at.setdefault(cell, []).append(spot.feature.name)
     found: dict[str, list[str]] = {}
@@ -94,8 +43,28 @@ def _sharing(spots: list[Spot]) -> dict[str, list[str]]:
     return found
 
 
-def _row(spot: Spot, sharing: dict[str, list[str]]) -> dict[str, Any]:
-    changing = [name for name, v in spot.values.items() if np.ndim(v) == 2]
+def _span(values: Any) -> str:
+    """The least and the greatest of some numbers, once where they are the same."""
+    low, high = f"{np.min(values):.5g}", f"{np.max(values):.5g}"
+    return low if low == high else f"{low} to {high}"
+
+
+def _arrived(spot: Spot, term: type[Term] | None) -> str:
+    """What arrived at the cells of a feature, input by input."""
+    if term is None or not len(spot.cells):
+        return ""
+    said = []
+    for name, declared in term.declared_inputs().items():
+        if name not in spot.values:
+            continue
+        values = plain(spot.values[name]) * spot.measure.get(name, 1.0)
+        if np.isfinite(values).all():
+            said.append(f"{name.replace('_', ' ')} {_span(values)} {declared.unit}".rstrip())
+    return "; ".join(said)
+
+
+def _row(spot: Spot, term: type[Term] | None, sharing: Mapping[str, list[str]]) -> dict[str, Any]:
+    changing = [name for name, v in spot.values.items() if np.ndim(plain(v)) == 2]
     others = sharing.get(spot.feature.name, [])
     notes = [
         spot.note,
@@ -108,20 +77,10 @@ def _row(spot: Spot, sharing: dict[str, list[str]]) -> dict[str, Any]:
         "cells": len(np.unique(spot.cells)),
         "total": spot.total,
         "unit": spot.unit,
+        "values": _arrived(spot, term),
+        "water": spot.feature.signs,
         "share outside": max(round(spot.outside, 9), 0.0) + 0.0 if len(spot.cells) else 1.0,
         "note": "; ".join(n for n in notes if n),
-    }
-
-
-def _edit_row(row: dict[str, Any]) -> dict[str, Any]:
-    layers = "" if row["layers"] == "all" else f"in {row['layers']}"
-    return {
-        "feature": row["edit of"],
-        "kind": "edit",
-        "cells": row["values changed"],
-        "unit": "",
-        "share outside": 0.0,
-        "note": "; ".join(n for n in (row["how"], layers, row["reason"], row["where"]) if n),
     }
 
 
@@ -151,12 +110,23 @@ def _refuse_crossed_points(site: Site) -> None:
             )
 
 
+def _refuse_unplaced(site: Site) -> None:
+    """Refuse features of a kind that nothing says how to place."""
+    for feature in site.features:
+        if type(feature) not in placings():
+            raise InputError(
+                f"{feature.where} is of a kind, {type(feature).__name__}, that nothing says how to place. Say so with "
+                "`inkhorn.places`, or derive no kind from another one."
+            )
+
+
 def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = None) -> Model:
     """Place a site on a plan mesh or on a grid made of one.
 
     Rivers, drains and springs go to the cell that holds their bed or level, fixed heads, recharge and
     evapotranspiration to the uppermost cell present, wells to every cell their screen meets, barriers to
-    the faces between centres that they part. Edits of elevations are made first of all, the others last.
+    the faces between centres that they part. Edits of elevations are made first of all, then those of properties,
+    those of what was placed last.
 
     Parameters
     ----------
@@ -170,10 +140,11 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
     Returns
     -------
     Model
-        With `placed`, a table of feature, kind, cells, total, unit, the share outside, and notes; edits stand
-        at its end. A
+        With `placed`, a table of feature, kind, cells, total, unit, the least and greatest of the values that arrived
+        (before edits), what its water does, the share outside, and notes; edits stand at its end. A
         feature that meets no cell stands in it with 0 cells and does nothing; `check` says so. A feature
-        whose values change in time has the mean of its periods for its total.
+        whose values change in time has the mean of its periods for its total. `traces` says how every array follows
+        from what the site states.
 
     Raises
     ------
@@ -184,60 +155,198 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
     import pandas as pd
 
     _refuse_crossed_points(site)
+    _refuse_unplaced(site)
     grid = on if isinstance(on, Grid) else layered(on, site.strata)
     _refuse_reversed_layers(site, grid)
-    grid, moved = with_edited_elevations(grid, site.edits)
-    properties = material_properties(site, grid)
-    plan = Plan(grid, site.schedule, properties)
+    rows: list[dict[str, Any]] = []
+    edits = list(enumerate(site.edits))
+    _refuse_unknown_edits(site)
+    zones, inputs = placed_zones(site, grid), SiteInputs()
+    grid, moved = with_edited_elevations(grid, site.edits, zones)
 
-    def of_kind(kind: type[Feature]) -> list[Any]:
-        return [f for f in site.features if type(f) is kind]
+    arrays: dict[str, Any] = dict(material_arrays(site, grid, inputs))
+    plan = Plan(grid, site.schedule, arrays, inputs, site.boundary)
+    of_cells = [(k, e) for k, e in edits if e.of in properties()]
+    everywhere = np.arange(grid.n_cells)
+    for name in dict.fromkeys(e.of for _, e in of_cells):
+        if name not in arrays and name != "leakance":
+            where = next(e.where for _, e in of_cells if e.of == name)
+            raise InputError(f"{where}: the model has no {name}. Give one for every material first.")
+        known = arrays[name][:] if name in arrays else Traced(np.full(grid.n_cells, np.nan))
+        arrays[name] = known
+    targets = {k: Target(v, everywhere) for k, v in arrays.items() if isinstance(v, Traced)}
+    changed = edit_targets(targets, of_cells, plan, zones)
+    arrays |= {k: t.values for k, t in targets.items()}
 
-    terms: list[Term] = []
-    changes: dict[str, Any] = {}
-    spots: list[Spot] = []
-    for kind, placing, term in _KINDS:
-        found = placing(of_kind(kind), plan)
-        spots += found
-        landed = [s for s in found if len(s.cells)]
-        if landed:
-            made, moving = _joined(landed, term)
-            terms.append(made)
-            changes |= moving
-    seeping = boundaries.place_seepage(of_kind(Seepage), plan, properties["vertical_conductivity"])
-    if any(len(s.cells) for s in seeping):
-        terms.append(_joined([s for s in seeping if len(s.cells)], SeepageTerm)[0])
-    walls, resistance = sources.place_barriers(of_kind(Barrier), plan)
-    spots += [*seeping, *walls]
-    columns = ["feature", "kind", "cells", "total", "unit", "share outside", "note"]
-    sharing = _sharing(spots)
-    model = Model(
+    landed: list[tuple[Placing, list[Spot]]] = []
+    resistance: Traced | None = None
+    spots: list[tuple[Spot, type[Term] | None]] = []
+    for kind, placing in placings().items():
+        found = placing.place([f for f in site.features if type(f) is kind], plan)
+        spots += [(s, placing.term) for s in found]
+        if placing.term is not None and any(len(s.cells) for s in found):
+            landed.append((placing, [s for s in found if len(s.cells)]))
+        for spot in found:
+            if isinstance(spot, FaceSpot) and len(spot.faces):
+                before = Traced(np.zeros(len(grid.faces))) if resistance is None else resistance
+                resistance = before + spot.resistance.summed(spot.faces, len(grid.faces))
+    sharing = _sharing([s for s, _ in spots])
+    rows += [_row(spot, term, sharing) for spot, term in spots]
+
+    terms, values = _terms(landed, [(k, e) for k, e in edits if "." in e.of], plan, zones, changed)
+    made = values | arrays | ({} if resistance is None else {"face_resistance": resistance})
+    changes = {name: v.values for name, v in values.items() if v.ndim == 2}
+    rows += [*moved, *changed]
+    own = {k: v.values for k, v in arrays.items() if k in _OWN}
+    return Model(
         grid=grid,
         terms=terms,
         water_table=water_table or WaterTable(),
         inflow_concentration=_inflow_concentration(site),
-        placed=pd.DataFrame([_row(s, sharing) for s in spots], columns=columns),
+        placed=pd.DataFrame(rows, columns=_COLUMNS),
         site=site,
         name=site.name,
         schedule=site.schedule,
         changes=changes,
-        face_resistance=resistance,
-        **properties,
+        face_resistance=None if resistance is None else resistance.values,
+        zones=zones,
+        traces=Traces(tuple(inputs.known), {k: Trace.of(v) for k, v in made.items()}),
+        further={k: v.values for k, v in arrays.items() if k not in _OWN},
+        **own,
     )
-    model, made_of_them = edited(model, [e for e in site.edits if e.of not in ELEVATIONS], site.schedule)
-    if site.edits:
-        done = pd.DataFrame([_edit_row(row) for row in [*moved, *made_of_them]], columns=columns)
-        model = dataclasses.replace(model, placed=pd.concat([model.placed, done], ignore_index=True))
-    return model
+
+
+_OWN = set(Model.__dataclass_fields__)
+
+
+def _refuse_unknown_edits(site: Site) -> None:
+    """Refuse edits of what there is not."""
+    known = [*properties(), *ELEVATIONS]
+    there = {type(f) for f in site.features}
+    for kind, placing in placings().items():
+        if kind in there and placing.term is not None:
+            known += [f"{placing.term.kind}.{name}" for name in placing.term.declared_inputs()]
+    for edit in site.edits:
+        if edit.of not in known:
+            raise InputError(
+                f"{edit.where}: there is no such value; expected one of {known}.{did_you_mean(edit.of, known)}"
+            )
+
+
+def _terms(
+    landed: list[tuple[Placing, list[Spot]]],
+    edits: list[tuple[int, Edit]],
+    plan: Plan,
+    zones: Mapping[str, Any],
+    report: list[dict[str, Any]],
+) -> tuple[list[Term], dict[str, Traced]]:
+    """The terms, one for all features of a kind, edits made; and their arrays by the names of `Model.with_inputs`."""
+    targets: dict[str, Target] = {}
+    measures: dict[str, Any] = {}
+    shapes: dict[str, tuple[type[Term], dict[str, Any]]] = {}
+    for placing, spots in landed:
+        term = placing.term
+        assert term is not None  # the others have none
+        counts = [len(s.cells) for s in spots]
+        cells, feature = np.concatenate([s.cells for s in spots]), np.repeat(np.arange(len(spots)), counts)
+        names = np.array([s.feature.name for s in spots], dtype=object)
+        first = np.concatenate([[0], np.cumsum(counts)[:-1]]).astype(np.int64)
+        for name, declared in term.declared_inputs().items():
+            if name not in spots[0].values:
+                continue
+            whole = declared.over == "feature"
+            parts = [v if isinstance(v, Traced) else Traced(v) for v in (s.values[name] for s in spots)]
+            parts = [p.spread((*p.shape[:-1], 1 if whole else n)) for p, n in zip(parts, counts, strict=True)]
+            at, whose = (cells[first], names) if whole else (cells, names[feature])
+            key = f"{term.kind}.{name}"
+            targets[key] = Target(concatenated(parts), at, whose)
+            measures[key] = np.concatenate(
+                [
+                    np.broadcast_to(s.measure.get(name, 1.0), 1 if whole else n)
+                    for s, n in zip(spots, counts, strict=True)
+                ]
+            )
+        given: dict[str, Any] = {
+            "cells": cells,
+            "features": tuple(names.tolist()),
+            "feature": feature,
+            "outer_face": np.concatenate(
+                [np.broadcast_to(s.outer_face, n) for s, n in zip(spots, counts, strict=True)]
+            ),
+            "crossing": np.concatenate(
+                [
+                    np.broadcast_to(
+                        np.asarray(term.usual_crossing if s.crossing is None else s.crossing, "U6"), n
+                    )
+                    for s, n in zip(spots, counts, strict=True)
+                ]
+            ),
+        }
+        for name in placed_fields(term):
+            if name in spots[0].where:
+                given[name] = np.concatenate([s.where[name] for s in spots])
+        shapes[term.kind] = (term, given)
+    ready = [(k, e) for k, e in edits if e.of in targets]
+    for _, edit in edits:
+        if edit.of not in targets:
+            raise InputError(f"{edit.where} meets no cell: no {edit.of.split('.')[0]} landed on the grid.")
+    report += edit_targets(targets, ready, plan, zones)
+    values = {name: target.values * measures[name] for name, target in targets.items()}
+    terms = []
+    for kind, (term, given) in shapes.items():
+        own = {k.rpartition(".")[2]: v for k, v in values.items() if k.rpartition(".")[0] == kind}
+        still = {k: v.values if v.ndim == 1 else v.values[0] for k, v in own.items()}
+        try:
+            terms.append(term(**given, **still))
+        except InputError as problem:
+            where = [e.where for _, e in ready if e.of.rpartition(".")[0] == kind]
+            raise InputError(f"{', '.join(where)}: {problem}" if where else str(problem)) from None
+    return terms, values
 
 
 def _inflow_concentration(site: Site) -> Mapping[str, Mapping[str, float]]:
     """By species and feature, of the water that it brings in."""
     return {
-        s.name: {
-            f.name: f.concentration[s.name]
-            for f in site.features
-            if isinstance(f, Recharge | Well | Collector) and s.name in f.concentration
-        }
+        s.name: {f.name: f.concentrations[s.name] for f in site.features if s.name in f.concentrations}
         for s in site.species
     }
+
+
+def dimension_of(of: str, features: list[Feature]) -> str:
+    """Return what kind of number a property, an elevation or a value of features is, as in `inkhorn.units`.
+
+    What a feature states is edited as it states it: a drain's conductance by the metre, whatever the grid.
+
+    Parameters
+    ----------
+    of : str
+        As of an `Edit`.
+    features : list of Feature
+        Those that the edit is of.
+
+    Raises
+    ------
+    InputError
+        If it differs among those features, as per metre of a line and per square metre of a polygon.
+    """
+    if of in properties():
+        return properties()[of].said.dimension_on("")
+    if of in ELEVATIONS:
+        return "length"
+    kind, _, name = of.rpartition(".")
+    for cls, placing in placings().items():
+        if placing.term is None or placing.term.kind != kind or name not in placing.term.declared_inputs():
+            continue
+        declared = declared_fields(cls).get(name)
+        if declared is None or not isinstance(declared[1], Quantity):
+            return placing.term.declared_inputs()[name].dimension
+        said = declared[1]
+        mine = [f for f in features if type(f) is cls]
+        found = list(dict.fromkeys(said.dimension_on(f.geometry) for f in mine)) or list(said.dimensions)
+        if len(found) > 1:
+            words = " and ".join(f"{KINDS[k].inside} ({k})" for k in found)
+            raise InputError(
+                f"{of} is in {words}, by the shape of what it is of. Give the edit one `feature`, or a `factor`."
+            )
+        return found[0]
+    return "number"

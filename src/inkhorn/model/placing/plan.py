@@ -1,8 +1,8 @@
-"""The plan cells of a grid, ready to be cut by the shapes of features; and what came of one feature."""
+"""What placing works with: the plan cells of a grid cut by shapes, values taken from features, what came of each."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from itertools import pairwise
@@ -11,55 +11,162 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.errors import InputError, did_you_mean
-from inkhorn.site import Feature, Schedule, in_each_period
+from inkhorn.errors import InputError
+from inkhorn.model.placing.traced import Traced, plain
+from inkhorn.model.terms import Term
+from inkhorn.site import Feature, Schedule, Series, along_weights, in_each_period
 from inkhorn.space import Grid
+from inkhorn.space.rim import OuterEdges, outer_edges
 
-__all__ = ["Piece", "Plan", "Spot"]
+__all__ = ["Footprint", "Placing", "Plan", "SiteInput", "SiteInputs", "Spot", "placings", "places"]
 
 Index = NDArray[np.int64]
 Array = NDArray[np.float64]
 
 
-class Piece(NamedTuple):
-    """A shape cut by plan cells: the cells, the length or area in each, and the parts themselves."""
-
-    plan: Index
-    size: Array
-    parts: NDArray[Any]
-
-
-@dataclass(frozen=True)
-class Spot:
-    """One feature on one grid: its cells, a value of each input per cell, and a line for the report.
+class SiteInput(NamedTuple):
+    """One number that the site states, of which arrays of the model are made.
 
     Attributes
     ----------
-    values : dict of str to ndarray, (n,) or (n_periods, n)
-        By input, one value per cell; or one alone, (1,) or (n_periods, 1), for inputs of the whole feature.
+    owner : str
+        What states it, as in ``river brook`` or ``material sand``.
+    name : str
+        Which of its values.
+    place : int
+        Which of several along a line; 0 for one alone.
+    value : float
+        In metres, days and grams; 1 for what is a series, whose factor the input is.
+    is_factor : bool
+        Whether it is the factor of a series.
+    """
+
+    owner: str
+    name: str
+    place: int
+    value: float
+    is_factor: bool = False
+
+    def __str__(self) -> str:
+        at = f"[{self.place + 1}]" if self.place else ""
+        return f"{self.owner}: {self.name}{at}{' (factor)' if self.is_factor else ''}"
+
+
+class SiteInputs:
+    """The numbers that a site states, in the order in which placing asked for them."""
+
+    def __init__(self) -> None:
+        self.known: list[SiteInput] = []
+        self._number: dict[tuple[str, str, int], int] = {}
+
+    def __len__(self) -> int:
+        return len(self.known)
+
+    def of(self, owner: str, name: str, values: Any, *, is_factor: bool = False) -> Index:
+        """Return the numbers of some inputs, new ones if they were not asked for before."""
+        found = []
+        for k, value in enumerate(np.atleast_1d(values).tolist()):
+            key = (owner, name, k)
+            if key not in self._number:
+                self._number[key] = len(self.known)
+                self.known.append(SiteInput(owner, name, k, float(value), is_factor))
+            found.append(self._number[key])
+        return np.array(found, dtype=np.int64)
+
+
+@dataclass(frozen=True, eq=False)
+class Footprint:
+    """Where a feature meets the plan.
+
+    Attributes
+    ----------
+    feature : Feature
+        Whose it is.
+    plan : ndarray of int, (n,)
+        Cells of the plan mesh.
+    size : ndarray of float, (n,)
+        Length of a line or area of a polygon in each [m], [m²]; 1 at a point and of a cell told one by one.
+    along : ndarray of float, (n,)
+        Where along a line each part has its middle, 0 to 1; of cells told one by one which of them each is.
+    cells : ndarray of int, (n,), optional
+        The cells themselves, where they were told one by one.
+    outside : float
+        Share of the shape that met no column.
+    """
+
+    feature: Feature
+    plan: Index
+    size: Array
+    along: Array
+    cells: Index | None = None
+    outside: float = 0.0
+
+    def weights(self, count: int) -> tuple[Any, Any, Any]:
+        """Return how so many values are taken at each place; see `along_weights`."""
+        if self.cells is not None and count > 1:
+            n = np.arange(len(self.plan))
+            return n, self.along.astype(np.int64), np.ones(len(n))
+        return along_weights(self.feature.shape, count, self.along)
+
+
+@dataclass(frozen=True, eq=False)
+class Spot:
+    """One feature on one grid: its cells, a value of each input, and a line for the report.
+
+    Attributes
+    ----------
+    values : mapping of str to Traced or ndarray, (n,) or (n_periods, n)
+        By input of the term, in the unit in which the feature states it: one for each entry, or one alone for inputs
+        of the whole feature.
+    measure : mapping of str to ndarray, (n,)
+        What such a value is multiplied with to become the term's: the length of a line in a cell, or an area.
+    total : float
+        For the report, in `unit`.
+    outside : float
+        Share of the feature that met nothing.
+    crossing, outer_face : sequence, (n,), optional
+        As of a `Term`.
+    where : mapping of str to ndarray
+        Arrays of the term that say where it is.
     """
 
     feature: Feature
     cells: Index
-    values: dict[str, Any]
+    values: Mapping[str, Any]
     total: float = 0.0
     unit: str = ""
     outside: float = 0.0
     note: str = ""
+    measure: Mapping[str, Array] = field(default_factory=dict)
+    crossing: Any = None
+    outer_face: Any = -1
+    where: Mapping[str, Array] = field(default_factory=dict)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Plan:
     """The plan cells of a grid, the schedule that values are taken for, and what the cells are made of."""
 
     grid: Grid
     schedule: Schedule | None = None
-    properties: dict[str, Array] = field(default_factory=dict)  # as of `Model`, before edits
-    held: dict[int, str] = field(default_factory=dict)  # cells with a fixed head, by feature
+    properties: Mapping[str, Traced] = field(default_factory=dict)  # as of `Model`
+    inputs: SiteInputs = field(default_factory=SiteInputs)
+    boundary: Any = None
 
     @cached_property
     def polygons(self) -> NDArray[Any]:
+        """Outlines of the plan cells."""
         return self.grid.mesh.polygons()
+
+    @cached_property
+    def rim(self) -> OuterEdges:
+        """The sides of plan cells on the rim."""
+        return outer_edges(self.grid.mesh)
+
+    @cached_property
+    def held(self) -> NDArray[Any]:
+        """The feature that holds the head of each cell, None where none does, (n_cells,)."""
+        return np.full(self.grid.n_cells, None, dtype=object)
 
     @cached_property
     def _tree(self) -> Any:
@@ -67,13 +174,58 @@ class Plan:
 
         return shapely.STRtree(self.polygons)
 
-    def cut(self, given: Sequence[Any]) -> list[Piece]:
+    # --- where -------------------------------------------------------------------------------------
+
+    def footprints(self, features: Sequence[Any]) -> list[Footprint]:
+        """Cut lines and polygons by the plan cells, and find points and cells told one by one."""
+        cut = [f for f in features if f.geometry in ("line", "polygon")]
+        found = dict(zip(map(id, cut), self._cut(cut), strict=True))
+        return [found[id(f)] if id(f) in found else self._told(f) for f in features]
+
+    def _told(self, feature: Any) -> Footprint:
+        """Where a point lies, or cells told one by one."""
+        if feature.geometry == "point":
+            plan = self.located(feature.shape.x, feature.shape.y)
+            n = len(plan)
+            return Footprint(feature, plan, np.ones(n), np.zeros(n), None, float(n == 0))
+        cells, whose = self.picked(feature)
+        missed = 1.0 - len(np.unique(whose)) / len(feature.shape)
+        plan = self.grid.cells.plan[cells]
+        return Footprint(feature, plan, np.ones(len(cells)), whose.astype(np.float64), cells, missed)
+
+    def picked(self, feature: Any) -> tuple[Index, Index]:
+        """Return the cells that a feature tells one by one, and which of those told each is.
+
+        Raises
+        ------
+        InputError
+            If a number is that of no cell, or a layer is not known.
+        """
+        grid, shape = self.grid, feature.shape
+        if len(shape.numbers):
+            bad = (shape.numbers < 0) | (shape.numbers >= grid.n_cells)
+            if bad.any():
+                raise InputError(
+                    f"{feature.where}: there is no cell {shape.numbers[bad][0]}; expected 0 to {grid.n_cells - 1} on "
+                    "this grid. Numbers hold for one grid only; name layers and places instead."
+                )
+            return shape.numbers, np.arange(len(shape.numbers))
+        cells, whose = [], []
+        for k, (layer, x, y) in enumerate(shape.places):
+            plan = int(grid.mesh.locate([x], [y])[0])
+            for row in grid.layers_named(layer, feature.where):
+                if plan >= 0 and grid.number[row, plan] >= 0:
+                    cells.append(int(grid.number[row, plan]))
+                    whose.append(k)
+        return np.array(cells, dtype=np.int64), np.array(whose, dtype=np.int64)
+
+    def _cut(self, features: Sequence[Any]) -> list[Footprint]:
         """Cut lines or polygons by the plan cells; a column that holds no layer at all takes nothing."""
         import shapely
 
-        if not given:
+        if not features:
             return []
-        shapes = np.asarray(given, dtype=object)
+        shapes = np.asarray([f.shape for f in features], dtype=object)
         whose, plan = self._tree.query(shapes, predicate="intersects")
         order = np.lexsort((plan, whose))
         whose, plan = whose[order], plan[order]
@@ -88,10 +240,18 @@ class Plan:
         real = (size > 0) & (self.grid.uppermost[plan] >= 0)
         whose, plan, parts, size = whose[real], plan[real], parts[real], size[real]
         parts, size = self._once(whose, plan, parts, size, lines)
+        real = size > 0
+        whose, plan, parts, size = whose[real], plan[real], parts[real], size[real]
+        along = np.zeros(len(size))
+        on_line = lines[whose]
+        along[on_line] = shapely.line_locate_point(
+            shapes[whose[on_line]], shapely.centroid(parts[on_line]), normalized=True
+        )
         ends = np.searchsorted(whose, np.arange(len(shapes) + 1))
+        whole_size = np.where(lines, shapely.length(shapes), shapely.area(shapes))
         return [
-            Piece(plan[a:b][size[a:b] > 0], size[a:b][size[a:b] > 0], parts[a:b][size[a:b] > 0])
-            for a, b in pairwise(ends)
+            Footprint(f, plan[a:b], size[a:b], along[a:b], None, 1.0 - float(size[a:b].sum() / all_))
+            for f, (a, b), all_ in zip(features, pairwise(ends), whole_size.tolist(), strict=True)
         ]
 
     def _once(
@@ -112,38 +272,152 @@ class Plan:
             taken[int(whose[k])] = parts[k] if before is None else shapely.union(before, parts[k])
         return parts, size
 
-    def fractions(self, shape: Any, piece: Piece) -> Array:
-        """Where along a line each part of it has its middle, 0 to 1."""
-        import shapely
-
-        return np.asarray(shapely.line_locate_point(shape, shapely.centroid(piece.parts), normalized=True))
-
-    def in_time(self, feature: Feature, name: str) -> Any:
-        """Return a value of a feature, (m,), or in each period, (n_periods, m)."""
-        return in_each_period(getattr(feature, name), self.schedule, f"{feature.where}: {name}")
-
-    def layer(self, feature: Feature, name: str) -> int:
-        """Return the position of a layer that a feature names."""
-        names = self.grid.layer_names
-        if name not in names:
-            raise InputError(
-                f'{feature.where} names the layer "{name}"; expected one of {list(names)}.{did_you_mean(name, names)}'
-            )
-        return names.index(name)
-
-    def cell_holding(self, plan: Index, level: Array, feature: Feature, layer: str | None = None) -> Index:
-        """In each column the uppermost cell that reaches below a level, else the lowest; or that of a layer."""
-        if layer is not None:
-            return self.grid.number[self.layer(feature, layer), plan]
-        chosen = self.grid.uppermost[plan].copy()
-        done = self.grid.cells.bottom[chosen] < level
-        for number in self.grid.number[:, plan]:
-            here = ~done & (number >= 0)
-            chosen[here] = number[here]
-            done |= here & (self.grid.cells.bottom[number] < level)
-        return chosen
-
     def located(self, x: float, y: float) -> Index:
         """Return the plan cell of a point, as an array of one or none."""
         found = self.grid.mesh.locate([x], [y])
         return np.asarray(found[(found >= 0) & (self.grid.uppermost[found] >= 0)])
+
+    def rows(self, feature: Feature) -> list[int]:
+        """Return the positions of the layers that a feature names in `layers`; all of them if it names none."""
+        names: tuple[str, ...] = feature.layers  # type: ignore[attr-defined]  # asked of those that have them
+        found = [k for name in names for k in self.grid.layers_named(name, feature.where)]
+        return sorted(set(found)) if names else list(range(len(self.grid.layer_names)))
+
+    def column_cells(self, place: Footprint) -> tuple[Index, Index]:
+        """Return the cells in the layers that a feature names, and which entry of its footprint each belongs to."""
+        if place.cells is not None:
+            return place.cells, np.arange(len(place.cells))
+        number = self.grid.number[self.rows(place.feature)][:, place.plan]
+        layer, entry = np.nonzero(number >= 0)
+        return number[layer, entry], entry
+
+    def cell_holding(
+        self, place: Footprint, level: Any, layer: str | None = None
+    ) -> tuple[Index, NDArray[np.bool_]]:
+        """Return in each column the uppermost cell that reaches below a level, else the lowest; or that of a layer.
+
+        Parameters
+        ----------
+        place : Footprint
+            Of the feature; cells told one by one are taken as they are.
+        level : Traced
+            [m]; of a level in time the lowest counts.
+        layer : str, optional
+            Of a layer in parts, that part of it.
+
+        Returns
+        -------
+        cells : ndarray of int
+            Where there are any.
+        there : ndarray of bool, (n,)
+            For which entries there are.
+        """
+        if place.cells is not None:
+            return place.cells, np.ones(len(place.cells), dtype=bool)
+        values = plain(level)
+        lowest = values if values.ndim == 1 else values.min(axis=0)
+        lowest = np.broadcast_to(lowest, len(place.plan))
+        rows = list(range(len(self.grid.layer_names)))
+        if layer is not None:
+            rows = list(self.grid.layers_named(layer, place.feature.where))
+        chosen = np.full(len(place.plan), -1, dtype=np.int64)
+        done = np.zeros(len(place.plan), dtype=bool)
+        for number in self.grid.number[rows][:, place.plan]:
+            here = ~done & (number >= 0)
+            chosen[here] = number[here]
+            done |= here & (self.grid.cells.bottom[number] < lowest)
+        there = chosen >= 0
+        return chosen[there], there
+
+    # --- what ----------------------------------------------------------------------------------------
+
+    def value(self, feature: Feature, name: str, place: Footprint | None = None) -> Traced:
+        """Return a value that a feature states, at each entry of its footprint, or one alone.
+
+        Returns
+        -------
+        Traced
+            (n,), or (n_periods, n) for one in time.
+        """
+        given = getattr(feature, name)
+        values = in_each_period(given, self.schedule, f"{feature.where}: {name}")
+        owner = f"{feature.kind} {feature.name}"
+        count = values.shape[-1]
+        n, value, weight = place.weights(count) if place is not None else (np.arange(1),) * 2 + (np.ones(1),)
+        size = len(place.plan) if place is not None else 1
+        if isinstance(given, Series):
+            made = np.zeros((*values.shape[:-1], size))
+            np.add.at(made, (..., n), values[..., value] * weight)
+            number = self.inputs.of(owner, name, 1.0, is_factor=True)
+            flat = made.ravel()
+            return Traced(made, np.arange(flat.size), np.full(flat.size, number[0]), flat.copy())
+        numbers = self.inputs.of(owner, name, values)
+        made = np.bincount(n, values[value] * weight, size)
+        order = np.argsort(n, kind="stable")
+        return Traced(made, n[order], numbers[value][order], weight[order])
+
+    def sides(self, feature: Feature, shape: Any, near: float) -> tuple[Index, Array, Index]:
+        """Return where a line lies along the rim: its sides, the length of line before each, and their plan cells.
+
+        Sides that stand askew, as the steps of whole rectangles along a slanted boundary, count by what they cover of
+        the line.
+        """
+        import shapely
+
+        rim = self.rim
+        middle = shapely.points(rim.ends.mean(axis=1))
+        close = np.flatnonzero(shapely.distance(shape, middle) <= near)
+        at = [shapely.line_locate_point(shape, shapely.points(rim.ends[close, k])) for k in (0, 1)]
+        covered = np.abs(at[1] - at[0])
+        # only sides that run along the line, not across it
+        real = covered > 1e-9 * np.sqrt(self.grid.mesh.area[rim.cell[close]])
+        return close[real], covered[real], rim.cell[close[real]]
+
+
+@dataclass(frozen=True)
+class Placing:
+    """How features of one kind are placed: the function, and the term they become (none for what stands in faces)."""
+
+    kind: type[Feature]
+    place: Callable[[list[Any], Plan], list[Spot]]
+    term: type[Term] | None
+
+
+_PLACINGS: dict[type[Feature], Placing] = {}
+
+
+def places(
+    kind: type[Feature], term: type[Term] | None
+) -> Callable[[Callable[[list[Any], Plan], list[Spot]]], Callable[[list[Any], Plan], list[Spot]]]:
+    """Say how features of a kind are placed, beside the function that does it.
+
+    Parameters
+    ----------
+    kind : type of Feature
+        Which.
+    term : type of Term or None
+        What they become.
+
+    Examples
+    --------
+    >>> from inkhorn.site import Feature
+    >>> class Ford(Feature):
+    ...     kind = "ford"
+    >>> @places(Ford, None)
+    ... def place_fords(features, plan):
+    ...     return []
+    >>> placings()[Ford].place is place_fords
+    True
+    >>> del _PLACINGS[Ford]
+    """
+
+    def registered(place: Callable[[list[Any], Plan], list[Spot]]) -> Callable[[list[Any], Plan], list[Spot]]:
+        _PLACINGS[kind] = Placing(kind, place, term)
+        return place
+
+    return registered
+
+
+def placings() -> Mapping[type[Feature], Placing]:
+    """Return how every kind of feature is placed, in the order in which they are."""
+    return _PLACINGS

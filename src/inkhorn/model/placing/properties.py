@@ -1,144 +1,120 @@
-"""Properties of cells from what layers are made of, and the edits that change them."""
+"""Properties of cells from what layers are made of."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.errors import InputError, did_you_mean
-from inkhorn.model.model import PROPERTIES, Model
-from inkhorn.site import Edit, Material, Schedule, Site
+from inkhorn.model.placing.plan import SiteInputs
+from inkhorn.model.placing.traced import Traced, where
+from inkhorn.site import Material, Property, Site, properties
 from inkhorn.space import Grid
 
-__all__ = ["chosen_cells", "edit_row", "edited", "material_properties"]
+__all__ = ["MaterialArray", "material_arrays"]
 
-Array = NDArray[np.float64]
-
-
-def material_properties(site: Site, grid: Grid) -> dict[str, Array]:
-    """Return the properties that every layer's material states, by the names of `Model`."""
-    materials = [site.materials[n] for n in grid.layer_names]
-    made_of, thickness = grid.cells.material, grid.cells.thickness
-
-    def values(name: str, default: float = np.nan) -> Array:
-        given = [getattr(m, name) for m in materials]
-        return np.array([default if v is None else v for v in given], dtype=np.float64)[made_of]
-
-    horizontal = np.where(
-        np.isfinite(values("conductivity")), values("conductivity"), values("transmissivity") / thickness
-    )
-    vertical = np.where(
-        np.isfinite(values("vertical_conductivity")),
-        values("vertical_conductivity"),
-        horizontal / values("vertical_ratio"),
-    )
-    found = {
-        "horizontal_conductivity": horizontal,
-        "vertical_conductivity": vertical,
-        "anisotropy": values("anisotropy"),
-        "direction": values("direction"),
-        "specific_storage": np.where(
-            np.isfinite(values("specific_storage")),
-            values("specific_storage"),
-            values("storativity") / thickness,
-        ),
-        **{name: values(name) for name in ("porosity", "specific_yield", "bulk_density")},
-    }
-    # a property that some layers lack is missing: nothing is filled in
-    found = {name: array for name, array in found.items() if np.isfinite(array).all()}
-    if np.isfinite(values("leakance")).any():
-        found["leakance"] = values("leakance")
-    return found
+Index = NDArray[np.int64]
 
 
-def missing_properties(materials: Iterable[Material], name: str) -> list[str]:
-    """Return the materials that do not state a property."""
-    return sorted({m.name for m in materials if getattr(m, name) is None})
+@dataclass(frozen=True, eq=False)
+class MaterialArray:
+    """A property of cells as it follows from materials; worked out for the cells that are asked for.
 
-
-def chosen_cells(
-    edit: Edit, grid: Grid, cells: NDArray[np.int64], features: NDArray[Any] | None = None
-) -> NDArray[np.bool_]:
-    """Return which of some cells, of features if given, an edit is meant for; it must be for one at least."""
-    import shapely
-
-    names = grid.layer_names
-    for name in edit.layers:
-        if name not in names:
-            raise InputError(
-                f'{edit.where} names the layer "{name}"; expected one of {list(names)}.{did_you_mean(name, names)}'
-            )
-    of_cells = grid.cells
-    chosen = np.ones(len(cells), dtype=bool)
-    if edit.layers:
-        chosen &= np.isin(of_cells.layer[cells], [names.index(n) for n in edit.layers])
-    if edit.shape is not None:
-        points = [g for g in shapely.get_parts(edit.shape) if g.geom_type == "Point"]
-        if points:
-            plan = grid.mesh.locate([p.x for p in points], [p.y for p in points])
-            chosen &= np.isin(cells, grid.number[:, plan[plan >= 0]])
-        else:
-            chosen &= shapely.contains_xy(edit.shape, of_cells.x[cells], of_cells.y[cells])
-    if edit.feature is not None:
-        if features is None or edit.feature not in features:
-            there = [] if features is None else sorted(set(features.tolist()))
-            raise InputError(f'{edit.where} names the feature "{edit.feature}"; expected one of {there}.')
-        chosen &= features == edit.feature
-    if not chosen.any():
-        raise InputError(f"{edit.where} meets no cell. Check its layers, its shape and its feature.")
-    return chosen
-
-
-def edit_row(edit: Edit, number: int) -> dict[str, Any]:
-    """Return what an edit did, as a row of a report."""
-    return {
-        "edit of": edit.of,
-        "how": edit.how,
-        "layers": ", ".join(edit.layers) or "all",
-        "values changed": number,
-        "reason": edit.reason,
-        "where": edit.source,
-    }
-
-
-def edited(
-    model: Model, edits: Iterable[Edit], schedule: Schedule | None
-) -> tuple[Model, list[dict[str, Any]]]:
-    """Make edits of properties and inputs, one after the other.
-
-    Returns
-    -------
-    model : Model
-        Changed.
-    report : list of dict
-        A row for each edit: what, how many values it changed, and why.
+    Attributes
+    ----------
+    made : Property
+        Which.
+    materials : tuple of Material
+        Of every layer.
+    number : mapping of (str, int) to int
+        Of each field of each layer's material among the site's inputs.
+    made_of : ndarray of int, (n_cells,)
+        The layer whose material each cell is made of.
+    thickness : ndarray of float, (n_cells,)
+        [m].
+    others : mapping of str to MaterialArray
+        Properties made before.
     """
-    report = []
-    for edit in edits:
-        known = [*PROPERTIES, *(f"{t.kind}.{k}" for t in model.terms for k in t.inputs)]
-        if edit.of not in known:
-            raise InputError(
-                f"{edit.where}: there is no such value; expected one of {known}.{did_you_mean(edit.of, known)}"
-            )
-        try:
-            now = model.changes.get(edit.of, model.input(edit.of))
-        except InputError as problem:
-            raise InputError(f"{edit.where}: {problem}") from None
-        cells, features = np.arange(model.grid.n_cells), None
-        if "." in edit.of:
-            term = model.term(edit.of.split(".")[0])
-            per_entry = now.shape[-1] == len(term.cells)
-            # of inputs of whole features the first cell says where they are
-            entry = np.arange(len(term.cells)) if per_entry else np.unique(term.feature, return_index=True)[1]
-            cells, features = term.cells[entry], np.array(term.features)[term.feature[entry]]
-        chosen = chosen_cells(edit, model.grid, cells, features)
-        of = model.grid.cells
-        value = edit.changed(now[..., chosen], of.x[cells[chosen]], of.y[cells[chosen]], schedule)
-        new = np.array(np.broadcast_to(now, (*value.shape[:-1], now.shape[-1])))
-        new[..., chosen] = value
-        model = model.with_changes({edit.of: new})
-        report.append(edit_row(edit, int(chosen.sum())))
-    return model, report
+
+    made: Property
+    materials: tuple[Material, ...]
+    number: Mapping[tuple[str, int], int]
+    made_of: Index
+    thickness: NDArray[np.float64]
+    others: Mapping[str, MaterialArray]
+
+    def __len__(self) -> int:
+        return len(self.made_of)
+
+    @property
+    def values(self) -> NDArray[np.float64]:
+        """Of all cells; NaN where the material says nothing."""
+        return self._made(None, traced=False).values
+
+    def __getitem__(self, cells: Any) -> Traced:
+        return self._made(cells, traced=True)
+
+    def _made(self, cells: Any, *, traced: bool) -> Traced:
+        made_of = self.made_of if cells is None else self.made_of[cells]
+        thickness = self.thickness if cells is None else self.thickness[cells]
+        whole: Traced | None = None
+        done = np.zeros(len(self.materials), dtype=bool)
+        others = _Others(self.others, cells, traced)
+        for field, follow in self.made.ways or ((self.made.name, None),):
+            given = [m.value(field) for m in self.materials]
+            here = np.array([v is not None for v in given]) & ~done
+            if not here.any():
+                continue
+            done |= here
+            value = np.array([np.nan if v is None else v for v in given])[made_of]
+            own = Traced(value)
+            if traced:
+                rows = np.flatnonzero(here[made_of])
+                numbers = np.array([self.number.get((field, k), -1) for k in range(len(self.materials))])
+                own = Traced(value, rows, numbers[made_of[rows]], np.ones(len(rows)))
+            made = own if follow is None else follow(own, thickness, others)
+            whole = made if whole is None else where(here[made_of], made, whole)
+        return Traced(np.full(len(made_of), np.nan)) if whole is None else whole
+
+
+@dataclass(frozen=True)
+class _Others(Mapping[str, Traced]):
+    """Properties made before, worked out for the same cells when they are asked for."""
+
+    arrays: Mapping[str, MaterialArray]
+    cells: Any
+    traced: bool
+
+    def __getitem__(self, name: str) -> Traced:
+        return self.arrays[name]._made(self.cells, traced=self.traced)
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.arrays)
+
+    def __len__(self) -> int:
+        return len(self.arrays)
+
+
+def material_arrays(site: Site, grid: Grid, inputs: SiteInputs) -> dict[str, MaterialArray]:
+    """Return the properties that every layer's material states, by the names of `Model`.
+
+    One that some layers lack is missing: nothing is filled in. But a leakance is given for some alone.
+    """
+    materials = tuple(site.materials[n] for n in grid.layer_names)
+    made_of, thickness = grid.cells.material, grid.cells.thickness
+    found: dict[str, MaterialArray] = {}
+    for name, made in properties().items():
+        stated = [[m.value(f) is not None for f in made.fields] for m in materials]
+        if not (any(map(any, stated)) if name == "leakance" else all(map(any, stated))):
+            continue
+        number = {
+            (field, k): int(inputs.of(f"material {m.name}", field, m.value(field))[0])
+            for k, m in enumerate(materials)
+            for field in made.fields
+            if m.value(field) is not None
+        }
+        found[name] = MaterialArray(made, materials, number, made_of, thickness, dict(found))
+    return found

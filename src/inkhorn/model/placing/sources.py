@@ -1,4 +1,4 @@
-"""Placing features that bring or take water at a rate, and barriers."""
+"""Placing features that bring or take water at a rate: recharge, plants, flows across a line."""
 
 from __future__ import annotations
 
@@ -6,131 +6,175 @@ from typing import Any
 
 import numpy as np
 
-from inkhorn.model.placing.plan import Array, Plan, Spot
-from inkhorn.site import Barrier, Collector, Recharge, Well, along_line
+from inkhorn.model.placing.plan import Array, Footprint, Index, Plan, Spot, places
+from inkhorn.model.placing.traced import Traced, concatenated, plain
+from inkhorn.model.terms import EvapotranspirationTerm, GivenFlowTerm, RechargeTerm
+from inkhorn.site import Evapotranspiration, GivenFlow, Recharge
 
-__all__ = ["place_barriers", "place_collectors", "place_recharge", "place_wells"]
+__all__: list[str] = []
+
+_ON_RIM = 1e-3  # of a cell's size: how near to the rim, or to the boundary, a line is on it
 
 
+def _on_top(plan: Plan, place: Footprint) -> tuple[Index, Array]:
+    """The uppermost cells below a polygon, and its area on each; of cells told one by one the whole of them."""
+    if place.cells is not None:
+        return place.cells, plan.grid.cells.area[place.cells]
+    return plan.grid.uppermost[place.plan], place.size
+
+
+def _mean_total(rate: Any, area: Any) -> float:
+    """Sum over entries, of what is in time the mean over its periods."""
+    total = (plain(rate) * plain(area)).sum(axis=-1)
+    return float(np.mean(total)) if np.size(area) else 0.0
+
+
+@places(Recharge, RechargeTerm)
 def place_recharge(features: list[Recharge], plan: Plan) -> list[Spot]:
     """The uppermost cells below each polygon, by area."""
     spots = []
-    for feature, piece in zip(features, plan.cut([f.shape for f in features]), strict=True):
-        cells, area = plan.grid.uppermost[piece.plan], piece.size
-        rate = along_line(feature.shape, plan.in_time(feature, "rate"), np.zeros(len(cells)))
-        held = sum(a for c, a in zip(cells.tolist(), area, strict=True) if c in plan.held)
+    for feature, place in zip(features, plan.footprints(features), strict=True):
+        cells, area = _on_top(plan, place)
+        rate = plan.value(feature, "rate", place)
+        held = float(area[plan.held[cells] != None].sum())  # noqa: E711 - of an array, one by one
+        note = f"{held / area.sum():.1%} falls on cells of fixed head" if held else ""
         spots.append(
             Spot(
                 feature,
                 cells,
-                {"rate": rate, "area": area},
-                float((rate * area).sum(axis=-1).mean()) if len(cells) else 0.0,
+                {"rate": rate, "area": Traced(area)},
+                _mean_total(rate, area),
                 "m³/day in",
-                outside=1.0 - float(area.sum()) / feature.shape.area,
-                note=f"{held / area.sum():.1%} falls on cells of fixed head" if held else "",
+                place.outside,
+                note,
             )
         )
     return spots
 
 
-def _rate(feature: Well | Collector, plan: Plan) -> tuple[Array, float, str]:
-    """Rate of the whole, (1,) or (n_periods, 1), positive into the aquifer; its mean and direction in words."""
-    rate = plan.in_time(feature, "injection") - plan.in_time(feature, "abstraction")
-    mean = float(rate.mean())
-    return rate, abs(mean), "m³/day in" if mean > 0 else "m³/day out"
-
-
-def place_wells(features: list[Well], plan: Plan) -> list[Spot]:
-    """Every cell that a screen meets, by the length of screen in it."""
-    if not features:
-        return []
-    at = plan.grid.mesh.locate([w.x for w in features], [w.y for w in features])
-    return [_place_well(well, plan, int(plan_cell)) for well, plan_cell in zip(features, at, strict=True)]
-
-
-def _place_well(well: Well, plan: Plan, at: int) -> Spot:
-    grid = plan.grid
-    rate, total, unit = _rate(well, plan)
-    lowest = well.screen_bottom if well.lowest_level is None else well.lowest_level
-    alone = {"rate": rate, "lowest_level": np.array([lowest]), "losses": np.array([well.losses])}
-    nowhere = Spot(well, np.empty(0, np.int64), {"connection": np.empty(0), **alone}, total, unit, 1.0)
-    if at < 0:
-        return nowhere
-    column = grid.column_of(at)
-    top, bottom = grid.cells.top[column], grid.cells.bottom[column]
-    screened = np.minimum(top, well.screen_top) - np.maximum(bottom, well.screen_bottom)
-    column, screened = column[screened > 0], screened[screened > 0]
-    if len(column) == 0:
-        return nowhere
-    missed = 1.0 - screened.sum() / (well.screen_top - well.screen_bottom)
-    # a cell hardly wider than the bore still resists
-    wide = np.maximum(grid.equivalent_radius(column) / well.radius, 1.5)
-    # radial flow where the conductivity differs by direction meets the geometric mean of greatest and least
-    mean = 1.0 / np.sqrt(plan.properties["anisotropy"][column])
-    connection = 2.0 * np.pi * screened * mean / np.maximum(np.log(wide) + well.skin, 0.1)
-    share = screened / screened.sum()
-    layers = [grid.layer_names[k] for k in grid.cells.layer[column]]
-    note = "screen in " + ", ".join(f"{name} {s:.0%}" for name, s in zip(layers, share, strict=True))
-    return Spot(well, column, {"connection": connection, **alone}, total, unit, float(missed), note)
-
-
-def place_collectors(features: list[Collector], plan: Plan) -> list[Spot]:
-    """Every cell along a lying screen that holds its axis.
-
-    The equivalent radius is Peaceman's in the plane across the screen, between a width of the cell in plan
-    and its height, with the horizontal and the vertical conductivity; the flow meets their geometric mean.
-
-    References
-    ----------
-    Peaceman, D. W. (1983), SPE Journal 23(3), 531-543, eq. 21.
-    """
-    grid, spots = plan.grid, []
-    horizontal, vertical = (plan.properties[f"{way}_conductivity"] for way in ("horizontal", "vertical"))
-    for feature, piece in zip(features, plan.cut([f.shape for f in features]), strict=True):
-        rate, total, unit = _rate(feature, plan)
-        number = grid.number[:, piece.plan]
-        holds = (
-            (number >= 0)
-            & (grid.cells.bottom[number] <= feature.elevation)
-            & (grid.cells.top[number] > feature.elevation)
-        )
-        layer, column = np.nonzero(holds)
-        cells, length = number[layer, column], piece.size[column]
-        ease = np.sqrt(vertical[cells] / horizontal[cells])  # upwards against sideways
-        across = 0.28 * np.hypot(
-            np.sqrt(grid.cells.area[cells] * ease), grid.cells.thickness[cells] / np.sqrt(ease)
-        )
-        across /= np.sqrt(ease) + 1.0 / np.sqrt(ease)
-        wide = np.maximum(across / feature.radius, 1.5)
-        connection = 2.0 * np.pi * length * ease / np.maximum(np.log(wide) + feature.skin, 0.1)
-        lowest = feature.elevation if feature.lowest_level is None else feature.lowest_level
-        values = {"connection": connection, "rate": rate, "lowest_level": np.array([lowest])}
-        outside = 1.0 - float(length.sum()) / feature.shape.length
-        spots.append(Spot(feature, cells, values, total, unit, outside))
+@places(Evapotranspiration, EvapotranspirationTerm)
+def place_evapotranspiration(features: list[Evapotranspiration], plan: Plan) -> list[Spot]:
+    """The uppermost cells below each polygon, by area."""
+    spots = []
+    for feature, place in zip(features, plan.footprints(features), strict=True):
+        cells, area = _on_top(plan, place)
+        rate = plan.value(feature, "rate", place)
+        values = {
+            "rate": rate,
+            "area": Traced(area),
+            "surface": plan.grid.cells.top[cells] - plan.value(feature, "below_ground", place),
+            "depth": plan.value(feature, "depth", place),
+        }
+        spots.append(Spot(feature, cells, values, _mean_total(rate, area), "m³/day out at most", place.outside))
     return spots
 
 
-def place_barriers(features: list[Barrier], plan: Plan) -> tuple[list[Spot], Array | None]:
-    """Side faces between centres that a line parts, and their resistance; several add up."""
+def _shared(plan: Plan, cells: Index, entry: Index, count: int) -> Traced:
+    """Share of each cell in the water of its column, by transmissivity."""
+    through = plan.properties["horizontal_conductivity"][cells] * plan.grid.cells.thickness[cells]
+    return through / through.summed(entry, count)[entry]
+
+
+def _through_sides(plan: Plan, feature: GivenFlow, line: Any) -> tuple[Index, Index, Index, Array]:
+    """Cells on the rim along a line, which side of the plan each belongs to, its outer face, and the sides' lengths."""
+    size = float(np.sqrt(plan.grid.mesh.area[plan.rim.cell]).max())
+    side, length, below = plan.sides(feature, line, 1.5 * size)
+    number = plan.grid.number[plan.rows(feature)][:, below]
+    layer, entry = np.nonzero(number >= 0)
+    cells = number[layer, entry]
+    outer = plan.grid.outer_faces
+    middle = plan.rim.ends[side].mean(axis=1)
+    order = np.argsort(outer.cell, kind="stable")
+    first = np.searchsorted(outer.cell[order], cells)
+    last = np.searchsorted(outer.cell[order], cells, "right")
+    face = np.full(len(cells), -1, dtype=np.int64)
+    for k, (a, b) in enumerate(zip(first, last, strict=True)):  # a side of a larger cell may hold several
+        mine = order[a:b]
+        off = np.abs(((outer.middle[mine] - middle[entry[k]]) * outer.normal[mine]).sum(axis=1))
+        apart = np.hypot(*(outer.middle[mine] - middle[entry[k]]).T) - 0.5 * outer.length[mine]
+        face[k] = mine[np.argmin(off + np.maximum(apart, 0.0))]
+    return cells, entry, face, length
+
+
+@places(GivenFlow, GivenFlowTerm)
+def place_given_flows(features: list[GivenFlow], plan: Plan) -> list[Spot]:
+    """Through the outer sides where a line lies on the rim, elsewhere into the cells it crosses."""
+    return [_place_given_flow(f, plan) for f in features]
+
+
+def _place_given_flow(feature: GivenFlow, plan: Plan) -> Spot:
     import shapely
 
-    if not features:
-        return [], None
-    grid, faces = plan.grid, plan.grid.faces
-    resistance = np.zeros(len(faces))
-    side = np.flatnonzero(~faces.is_floor)
-    centre = np.column_stack([grid.cells.x, grid.cells.y])[faces.cells[side]]
-    between = shapely.linestrings(centre)
-    shapes = np.array([f.shape for f in features], dtype=object)
-    whose, crossed = shapely.STRtree(between).query(shapes, predicate="intersects")
-    spots = []
-    for k, feature in enumerate(features):
-        mine = side[crossed[whose == k]]
-        rows = [plan.layer(feature, n) for n in feature.layers] or list(range(len(grid.layer_names)))
-        mine = mine[np.isin(grid.cells.layer[faces.cells[mine, 0]], rows)]
-        resistance[mine] += feature.resistance
-        cells: Any = np.unique(faces.cells[mine])
-        spots.append(
-            Spot(feature, cells, {}, float(faces.area[mine].sum()), "m² of faces", float(len(mine) == 0))
-        )
-    return spots, resistance
+    (name,) = (n for way in feature.ways for n in way if getattr(feature, n) is not None)
+    sign = 1.0 if name.startswith("inflow") else -1.0
+    rate = sign * plan.value(feature, name)
+    if feature.geometry == "cells":
+        (place,) = plan.footprints([feature])
+        n = len(place.plan)
+        each = rate if name.endswith("_per_length") else rate / n
+        spread = each.spread((*each.shape[:-1], n))
+        return _given_spot(feature, place.cells, spread, np.ones(n), None, "inside", place.outside)
+    line, rim = feature.shape, shapely.MultiLineString()
+    size = float(np.sqrt(plan.grid.mesh.area[plan.rim.cell]).min())
+    edges = [
+        shapely.union_all(shapely.linestrings(plan.rim.ends)),
+        *([plan.boundary.boundary] * (plan.boundary is not None)),
+    ]
+    on = line.intersection(shapely.union_all(edges).buffer(_ON_RIM * size))
+    rim = shapely.line_merge(shapely.MultiLineString([g for g in shapely.get_parts(on) if g.length > 0]))
+    inside = line.difference(on.buffer(2.0 * _ON_RIM * size)) if on.length > 0 else line
+    parts: list[tuple[Index, Traced, Array, Any]] = []
+    for stretch in shapely.get_parts(rim):
+        if stretch.length <= 0:
+            continue
+        cells, entry, face, length = _through_sides(plan, feature, stretch)
+        if len(cells):
+            length = length * stretch.length / length.sum()  # steps of a staircase cover it once
+            parts.append((cells, _shared(plan, cells, entry, len(length)), length[entry], face))
+    rest = [g for g in shapely.get_parts(inside) if g.length > 4.0 * _ON_RIM * size]
+    for piece in rest:
+        (place,) = plan.footprints([_only(feature, piece)])
+        cells, entry = plan.column_cells(place)
+        if len(cells):
+            share = _shared(plan, cells, entry, len(place.plan))
+            parts.append((cells, share, place.size[entry], np.full(len(cells), -1)))
+    if not parts:
+        none = np.empty(0)
+        return _given_spot(feature, none.astype(np.int64), Traced(none), none, None, "side", 1.0)
+    cells, size_of = (np.concatenate([p[k] for p in parts]) for k in (0, 2))
+    face = np.concatenate([p[3] for p in parts])
+    share = concatenated([p[1] for p in parts])
+    met = float((plain(share) * size_of).sum())
+    per_length = rate if name.endswith("_per_length") else rate / met
+    crossing = np.where(face >= 0, "side", "inside")
+    return _given_spot(
+        feature, cells, per_length * share, size_of, face, crossing, max(1.0 - met / line.length, 0.0)
+    )
+
+
+def _only(feature: GivenFlow, line: Any) -> Any:
+    """The same feature along part of its line."""
+    import dataclasses
+
+    return dataclasses.replace(feature, shape=line)
+
+
+def _given_spot(
+    feature: GivenFlow, cells: Any, rate: Any, measure: Array, face: Any, crossing: Any, outside: float
+) -> Spot:
+    total = abs(_mean_total(rate, measure))
+    note = ""
+    if face is not None and len(cells):
+        through = float(measure[face >= 0].sum() / measure.sum())
+        note = f"{through:.0%} through the outer sides of cells" if through < 1.0 else "through outer sides"
+    return Spot(
+        feature,
+        cells,
+        {"rate": rate * measure},
+        total,
+        f"m³/day {'in' if np.mean(plain(rate)) >= 0 else 'out'}" if len(cells) else "m³/day",
+        outside,
+        note,
+        crossing=crossing,
+        outer_face=-1 if face is None else face,
+    )

@@ -1,25 +1,41 @@
 """Terms: everything that brings water in or takes it out, one class per kind."""
 
-from inkhorn.model.terms.base import HORIZONTAL, Contribution, Moment, Slope, Term
+from inkhorn.model.terms.base import (
+    CROSSINGS,
+    HORIZONTAL,
+    Contribution,
+    Input,
+    Moment,
+    Slope,
+    Term,
+    entry_input,
+    feature_input,
+    placed,
+    placed_fields,
+    terms_known,
+)
 from inkhorn.model.terms.boundaries import (
     DrainTerm,
-    EvapotranspirationTerm,
     FixedHeadTerm,
     HeadDependentTerm,
     RiverTerm,
     SeepageTerm,
     SpringTerm,
 )
-from inkhorn.model.terms.sources import CollectorTerm, RechargeTerm, WellTerm
+from inkhorn.model.terms.sources import EvapotranspirationTerm, GivenFlowTerm, RechargeTerm
+from inkhorn.model.terms.wells import CollectorTerm, WellTerm
 
 __all__ = [
+    "CROSSINGS",
     "HORIZONTAL",
     "CollectorTerm",
     "Contribution",
     "DrainTerm",
     "EvapotranspirationTerm",
     "FixedHeadTerm",
+    "GivenFlowTerm",
     "HeadDependentTerm",
+    "Input",
     "Moment",
     "RechargeTerm",
     "RiverTerm",
@@ -28,4 +44,9 @@ __all__ = [
     "SpringTerm",
     "Term",
     "WellTerm",
+    "entry_input",
+    "feature_input",
+    "placed",
+    "placed_fields",
+    "terms_known",
 ]

@@ -1,29 +1,107 @@
-"""The one interface of everything that brings water in or takes it out."""
+"""The one contract of everything that brings water in or takes it out.
+
+A term stands for all features of one kind, placed on cells. It answers with the flows into cells; it may have unknowns
+of its own beyond the heads (named, in any number, coupled to cells and to each other), water stored by them, and a
+state that it carries from step to step. Assembly, budgets, records, sensitivities, checks, transport and model files
+know a term by this contract alone.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field, fields
-from typing import Any, ClassVar, NamedTuple
+from collections.abc import Iterator, Mapping
+from dataclasses import Field, dataclass, field, fields
+from typing import Any, ClassVar, Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.errors import InputError
+from inkhorn.errors import InputError, check_finite, check_nonnegative, check_positive
+from inkhorn.model.findings import Finding
 from inkhorn.model.laws import WaterTable
 from inkhorn.space import Cells
+from inkhorn.units import KINDS
 
-__all__ = ["Contribution", "Moment", "Slope", "Term"]
+__all__ = [
+    "CROSSINGS",
+    "HORIZONTAL",
+    "Contribution",
+    "Input",
+    "Moment",
+    "Slope",
+    "Term",
+    "entry_input",
+    "feature_input",
+    "placed",
+    "placed_fields",
+    "terms_known",
+]
+
+Array = NDArray[np.float64]
+Index = NDArray[np.int64]
 
 HORIZONTAL = "horizontal_conductivity"
+CROSSINGS = ("top", "floor", "side", "screen", "inside")
+"""Where water can pass between a cell and a feature: through its top or floor, a side, a screen, or anywhere inside."""
+
+Over = Literal["entry", "feature", "own", "cell"]
+_CHECKS = {"finite": check_finite, "nonnegative": check_nonnegative, "positive": check_positive}
+
+
+@dataclass(frozen=True)
+class Input:
+    """What an array of a term is.
+
+    Attributes
+    ----------
+    over : {"entry", "feature", "own", "cell"}
+        Of what there is one value each: entries, features, the term's own unknowns, or all cells of the grid.
+    dimension : str
+        A key of `inkhorn.units.KINDS`.
+    check : str
+        "finite", "nonnegative" or "positive"; or "any", which also lets it be infinite.
+    below : str
+        What the check says where such a level lies below the bottom of its cell; nothing if that is no matter.
+    remedy : str
+        What the check then advises.
+    """
+
+    over: Over
+    dimension: str
+    check: str = "finite"
+    below: str = ""
+    remedy: str = ""
+
+    @property
+    def unit(self) -> str:
+        """The unit of its values."""
+        return KINDS[self.dimension].inside
+
+
+def _input(over: Over, dimension: str, default: Any, **options: Any) -> Any:
+    return field(default=default, metadata={"input": Input(over, dimension, **options)})
+
+
+def entry_input(dimension: str, *, default: Any = 0.0, **options: Any) -> Any:
+    """An array of a term with one value for each entry; see `Input`."""
+    return _input("entry", dimension, default, **options)
+
+
+def feature_input(dimension: str, *, default: Any = 0.0, **options: Any) -> Any:
+    """An array of a term with one value for each feature; see `Input`."""
+    return _input("feature", dimension, default, **options)
+
+
+def placed(over: Over = "entry", *, default: Any = np.nan) -> Any:
+    """An array of a term that says where it is; nothing is derived by it."""
+    return field(default=default, metadata={"placed": over})
 
 
 class Slope(NamedTuple):
     """Entries of a sparse derivative: ``value`` stands at (row, column); repeats add up."""
 
-    row: NDArray[np.int64]
-    column: NDArray[np.int64]
-    value: NDArray[np.float64]
+    row: Index
+    column: Index
+    value: Array
 
     @classmethod
     def none(cls) -> Slope:
@@ -50,20 +128,23 @@ class Moment:
     law : WaterTable
         Laws of partly filled cells.
     start, end : float
-        The step [day]; equal in a steady one.
-    state : object
-        Whatever the term returned at the end of the step before.
+        The step [day].
+    steady : bool
+        Whether nothing is stored.
+    state : ndarray of float, (n_state,)
+        What the term said of its state at the end of the step before.
     """
 
-    heads: NDArray[np.float64]
-    own: NDArray[np.float64]
+    heads: Array
+    own: Array
     first_own: int
     cells: Cells
-    horizontal_conductivity: NDArray[np.float64]
+    horizontal_conductivity: Array
     law: WaterTable
     start: float = 0.0
     end: float = 0.0
-    state: Any = None
+    steady: bool = True
+    state: Array = field(default_factory=lambda: np.empty(0))
 
 
 @dataclass(frozen=True, eq=False)
@@ -77,18 +158,35 @@ class Contribution:
     flow_slope : Slope
         Rows are entries, columns unknowns [m²/day].
     own_residual : ndarray of float, (n_own,)
-        Zero when the term's own equations hold [m³/day].
+        Zero when the term's own equations hold, but for what is stored: what comes in less what goes out [m³/day].
     own_slope : Slope
         Rows are own equations, columns unknowns.
-    state : object
+    stored : ndarray of float, (n_own,)
+        Water that stands in each own unknown [m³]; the equations take its change from the own residual. Empty if none
+        is stored.
+    stored_slope : Slope
+        Rows are own unknowns, columns unknowns [m²].
+    outside : mapping of str to ndarray of float, (n_own,)
+        Water that comes into own unknowns from outside, neither from cells nor from each other, by what it is
+        [m³/day]; for budgets. Always under the names of `Term.outside_names`.
+    link_flow : ndarray of float, (n_links,)
+        From the first to the second own unknown of each of `Term.links` [m³/day].
+    state : ndarray of float, (n_state,)
         The term's state at the step's end.
+    state_slope : Slope
+        Rows are states, columns unknowns.
     """
 
-    flow: NDArray[np.float64]
+    flow: Array
     flow_slope: Slope
-    own_residual: NDArray[np.float64] = field(default_factory=lambda: np.empty(0))
+    own_residual: Array = field(default_factory=lambda: np.empty(0))
     own_slope: Slope = field(default_factory=Slope.none)
-    state: Any = None
+    stored: Array = field(default_factory=lambda: np.empty(0))
+    stored_slope: Slope = field(default_factory=Slope.none)
+    outside: Mapping[str, Array] = field(default_factory=dict)
+    link_flow: Array = field(default_factory=lambda: np.empty(0))
+    state: Array = field(default_factory=lambda: np.empty(0))
+    state_slope: Slope = field(default_factory=Slope.none)
 
 
 @dataclass(frozen=True, eq=False)
@@ -105,19 +203,28 @@ class Term:
         Names of the features.
     feature : ndarray of int, (n_entries,)
         Which of `features` each entry came from; 0 for all if not given.
+    crossing : sequence of str, (n_entries,), optional
+        Where the water passes: "top", "floor", "side", "screen" or "inside"; as is usual for the kind if not given.
+    outer_face : ndarray of int, (n_entries,)
+        Of those that pass a side, which of the grid's outer faces it is; -1 for none.
     """
 
-    cells: NDArray[np.int64]
+    cells: Index
     features: tuple[str, ...] = ("",)
-    feature: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
+    feature: Index = field(default_factory=lambda: np.empty(0, np.int64))
+    crossing: Any = None
+    outer_face: Any = -1
 
     kind: ClassVar[str] = "term"
-    crossing: ClassVar[str] = "top"  # where the water passes: top, side, floor, screen or inside
+    usual_crossing: ClassVar[str] = "top"
     fixes_head: ClassVar[bool] = False  # the cell's head is given, its balance is this term's flow
-    sets_level: ClassVar[bool] = False  # heads depend on a level that this term brings from outside
+    own_words: ClassVar[str] = "the water level of"  # what an own unknown is, before its name
+    outside_names: ClassVar[tuple[str, ...]] = ()  # what comes into own unknowns from outside is called
+    useless_in_held: ClassVar[str] = ""  # what an entry in a cell of fixed head comes to, for the check
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "cells", np.atleast_1d(np.asarray(self.cells, dtype=np.int64)))
+        object.__setattr__(self, "features", tuple(self.features))
         feature = np.asarray(self.feature, dtype=np.int64)
         if feature.size == 0 and len(self.features) == 1:
             feature = np.zeros(len(self.cells), dtype=np.int64)
@@ -125,39 +232,135 @@ class Term:
             raise InputError(
                 f"{self.kind}: feature has {feature.size} entries; expected {len(self.cells)}, one per cell."
             )
+        outside = np.flatnonzero((feature < 0) | (feature >= len(self.features)))
+        if len(outside):
+            raise InputError(
+                f"{self.kind}: feature[{outside[0]}] is {feature[outside[0]]}; expected 0 to {len(self.features) - 1}, "
+                "a place among `features`."
+            )
         object.__setattr__(self, "feature", feature)
+        self._check_crossings()
+        for name, said in self.declared_inputs().items():
+            values = self._spread(name, said.over)
+            if said.check != "any":
+                _CHECKS[said.check](f"{self.kind}: {name}", values, unit=said.unit)
+            elif np.isnan(values).any():
+                raise InputError(f"{self.kind}: {name}[{int(np.isnan(values).argmax())}] is no number.")
+        for f in fields(self):
+            if "placed" in f.metadata:
+                self._spread(f.name, f.metadata["placed"])
 
-    def _spread(self, *names: str) -> None:
-        """Turn attributes into arrays of one value per entry."""
-        for name in names:
-            values = np.asarray(getattr(self, name), dtype=np.float64)
-            if values.ndim and values.shape != self.cells.shape:
+    def _check_crossings(self) -> None:
+        given = self.usual_crossing if self.crossing is None else self.crossing
+        crossing = np.array(np.broadcast_to(np.asarray(given, dtype="U6"), self.cells.shape))
+        unknown = ~np.isin(crossing, CROSSINGS)
+        if unknown.any():
+            raise InputError(
+                f'{self.kind}: crossing is "{crossing[unknown][0]}"; expected one of {list(CROSSINGS)}.'
+            )
+        object.__setattr__(self, "crossing", crossing)
+        face = np.asarray(self.outer_face, dtype=np.int64)
+        object.__setattr__(self, "outer_face", np.array(np.broadcast_to(face, self.cells.shape)))
+
+    def count(self, over: Over) -> int:
+        """Return how many values an array over entries, features or own unknowns has."""
+        return {"entry": len(self.cells), "feature": len(self.features), "own": self.n_own}[over]
+
+    def _spread(self, name: str, over: Over) -> Array:
+        """Turn an attribute into an array of one value for each of what it is over."""
+        values = np.asarray(getattr(self, name), dtype=np.float64)
+        if over != "cell":  # the model knows how many of these there are
+            count = self.count(over)
+            if values.ndim and values.shape != (count,):
                 raise InputError(
-                    f"{self.kind}: {name} has the shape {values.shape}; expected one number or "
-                    f"({len(self.cells)},)."
+                    f"{self.kind}: {name} has the shape {values.shape}; expected one number or ({count},)."
                 )
-            object.__setattr__(self, name, np.array(np.broadcast_to(values, self.cells.shape)))
+            values = np.array(np.broadcast_to(values, count))
+        object.__setattr__(self, name, values)
+        return values
+
+    @classmethod
+    def declared_inputs(cls) -> dict[str, Input]:
+        """Return the arrays that the term is made of, and what they are."""
+        return {f.name: f.metadata["input"] for f in fields(cls) if "input" in f.metadata}
 
     @property
     def inputs(self) -> tuple[str, ...]:
         """Names of the arrays that the term is made of."""
-        return tuple(f.name for f in fields(self) if f.name not in ("cells", "features", "feature"))
+        return tuple(self.declared_inputs())
+
+    def over_entries(self, name: str, values: Array) -> Array:
+        """Return values of an input, (..., n), one for each entry, whatever they are over."""
+        over = self.declared_inputs()[name].over
+        if over == "entry":
+            return values
+        if over == "feature":
+            return values[..., self.feature]
+        if over == "cell":
+            return values[..., self.cells]
+        return np.where(self.node >= 0, values[..., np.maximum(self.node, 0)], np.nan)
+
+    # --- own unknowns, what they are coupled to, and what they hold -------------------------------
 
     @property
     def n_own(self) -> int:
         """Number of unknowns beyond the heads of cells."""
         return 0
 
-    def first_guess(self, heads: NDArray[np.float64]) -> NDArray[np.float64]:
+    @property
+    def own_feature(self) -> Index:
+        """The feature that each own unknown belongs to, (n_own,)."""
+        one_each = self.n_own == len(self.features)
+        return np.arange(self.n_own) if one_each else np.zeros(self.n_own, dtype=np.int64)
+
+    @property
+    def own_names(self) -> tuple[str, ...]:
+        """Name of each own unknown; those of the features where there is one for each."""
+        if self.n_own == len(self.features):
+            return self.features
+        return tuple(f"{self.features[f]}, {k + 1}" for k, f in enumerate(self.own_feature))
+
+    @property
+    def node(self) -> Index:
+        """The own unknown that each entry's water comes from or goes to, -1 for water from outside, (n_entries,)."""
+        return np.full(len(self.cells), -1, dtype=np.int64)
+
+    @property
+    def links(self) -> Index:
+        """Pairs of own unknowns between which water passes, (n_links, 2)."""
+        return np.empty((0, 2), dtype=np.int64)
+
+    @property
+    def n_state(self) -> int:
+        """Number of values that the term carries from step to step beside what its own unknowns store."""
+        return 0
+
+    def first_state(self, heads: Array) -> Array:
+        """Return the state that a run through time begins with, (n_state,)."""
+        return np.zeros(self.n_state)
+
+    @property
+    def sets_level(self) -> NDArray[np.bool_]:
+        """Whether each entry ties its cell to a level from outside, (n_entries,)."""
+        return np.zeros(len(self.cells), dtype=bool)
+
+    @property
+    def own_sets_level(self) -> NDArray[np.bool_]:
+        """Whether a level from outside holds each own unknown, (n_own,)."""
+        return np.zeros(self.n_own, dtype=bool)
+
+    def first_guess(self, heads: Array) -> Array:
         """Return a first guess of the term's own unknowns, (n_own,)."""
         return np.empty(0)
 
-    def settled(self, moment: Moment) -> NDArray[np.float64]:
+    def settled(self, moment: Moment) -> Array:
         """Return the term's own unknowns where the heads alone determine them, else as they are, (n_own,)."""
         return moment.own
 
+    # --- the law -----------------------------------------------------------------------------------
+
     def evaluate(self, moment: Moment) -> Contribution:
-        """Return flows, residuals and their derivatives by the unknowns."""
+        """Return flows, residuals, what is stored, the state, and their derivatives by the unknowns."""
         raise NotImplementedError
 
     def by_input(self, moment: Moment) -> Mapping[str, Slope]:
@@ -166,8 +369,57 @@ class Term:
         Returns
         -------
         mapping of str to Slope
-            By name of the input (an array of the term with one value per entry, or
-            ``"horizontal_conductivity"`` with one per cell). Rows are the entries' flows, then the
-            own residuals; columns the input's values.
+            By name of the input (an array of the term, or ``"horizontal_conductivity"`` with one value per cell).
+            Rows are the entries' flows, then the own residuals, then what own unknowns store, then the state;
+            columns the input's values.
         """
         return {}
+
+    def by_state(self, moment: Moment) -> Slope:
+        """Return the derivatives by the state at the step's start; rows as of `by_input`."""
+        return Slope.none()
+
+    def findings(self, grid: Any) -> Iterator[Finding]:
+        """Look for what cannot be meant: levels below the bottom of the cell they act on, and what a kind adds.
+
+        Parameters
+        ----------
+        grid : Grid
+            Whose cells these are.
+        """
+        for name, said in self.declared_inputs().items():
+            if not said.below:
+                continue
+            level = self.over_entries(name, getattr(self, name))
+            level = np.where(np.isfinite(level), level, np.inf)  # without one there is nothing to lie below
+            low = np.flatnonzero(level < grid.cells.bottom[self.cells] - 1e-9)
+            yield from self.found_at(grid, low, "warning", said.below, said.remedy)
+
+    def found_at(
+        self, grid: Any, entries: Index, severity: str, words: str, remedy: str
+    ) -> Iterator[Finding]:
+        """Yield one finding for each feature among some entries, at the first of its entries."""
+        features, first = np.unique(self.feature[entries], return_index=True)
+        for feature, entry in zip(features, entries[first], strict=True):
+            yield Finding(
+                severity,
+                f'{self.kind} "{self.features[feature]}" {words}',
+                grid.place_of(int(self.cells[entry])),
+                remedy,
+            )
+
+
+def _below(kind: type[Term]) -> Iterator[type[Term]]:
+    for one in kind.__subclasses__():
+        yield one
+        yield from _below(one)
+
+
+def terms_known() -> dict[str, type[Term]]:
+    """Return every kind of term there is, those of other packages included, by what it is called."""
+    return {kind.kind: kind for kind in _below(Term) if "kind" in vars(kind)}
+
+
+def placed_fields(kind: type[Term]) -> dict[str, Field[Any]]:
+    """Return the arrays of a term that say where it is, by name."""
+    return {f.name: f for f in fields(kind) if "placed" in f.metadata}

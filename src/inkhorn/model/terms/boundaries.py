@@ -1,20 +1,20 @@
-"""Boundaries with a level of their own: fixed heads, distant water, rivers, drains, springs, seepage, plants."""
+"""Boundaries with a level of their own: fixed heads, distant water, rivers, drains, springs, seepage."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any, ClassVar
 
 import numpy as np
+from numpy.typing import NDArray
 
-from inkhorn.errors import check_finite, check_nonnegative, check_positive
+from inkhorn.model.findings import Finding
 from inkhorn.model.laws import ramp
-from inkhorn.model.terms.base import Contribution, Moment, Slope, Term
+from inkhorn.model.terms.base import Contribution, Moment, Slope, Term, entry_input
 
 __all__ = [
     "DrainTerm",
-    "EvapotranspirationTerm",
     "FixedHeadTerm",
     "HeadDependentTerm",
     "RiverTerm",
@@ -35,15 +35,17 @@ class FixedHeadTerm(Term):
         [m].
     """
 
-    head: Any = 0.0
+    head: Any = entry_input(
+        "length",
+        below="lies below the bottom of its cell, which is held dry",
+        remedy="Raise the head, or give it to a lower layer.",
+    )
     kind: ClassVar[str] = "fixed head"
     fixes_head: ClassVar[bool] = True
-    sets_level: ClassVar[bool] = True
 
-    def __post_init__(self) -> None:
-        super().__post_init__()
-        self._spread("head")
-        check_finite("fixed head", self.head, unit="m")
+    @property
+    def sets_level(self) -> NDArray[np.bool_]:
+        return np.ones(len(self.cells), dtype=bool)
 
     def evaluate(self, moment: Moment) -> Contribution:
         return Contribution(flow=np.zeros(len(self.cells)), flow_slope=Slope.none())
@@ -58,20 +60,31 @@ class RiverTerm(Term):
     conductance : array_like of float, () or (n_entries,)
         [m²/day].
     stage, bed : array_like of float, () or (n_entries,)
-        [m].
+        [m]; a bed of minus infinity is never passed.
     """
 
-    conductance: Any = 0.0
-    stage: Any = 0.0
-    bed: Any = -np.inf
+    conductance: Any = entry_input("conductance", check="nonnegative")
+    stage: Any = entry_input("length")
+    bed: Any = entry_input(
+        "length",
+        default=-np.inf,
+        check="any",
+        below="has its bed below the bottom of its cell",
+        remedy="Raise the bed, or place it on a lower layer.",
+    )
     kind: ClassVar[str] = "river"
-    sets_level: ClassVar[bool] = True
 
-    def __post_init__(self) -> None:
-        super().__post_init__()
-        self._spread("conductance", "stage", "bed")
-        check_nonnegative("river conductance", self.conductance, unit="m²/day")
-        check_finite("river stage", self.stage, unit="m")
+    @property
+    def sets_level(self) -> NDArray[np.bool_]:
+        return np.asarray(self.conductance > 0.0)
+
+    def findings(self, grid: Any) -> Iterator[Finding]:
+        yield from super().findings(grid)
+        high = np.flatnonzero(self.bed > self.stage)
+        depth = (
+            f"has its stage up to {np.max((self.bed - self.stage)[high], initial=0.0):.3g} m below its bed"
+        )
+        yield from self.found_at(grid, high, "error", depth, "Raise the stage or lower the bed.")
 
     def _drop(self, moment: Moment) -> tuple[Any, Any]:
         """How far the stage stands above the head or the bed, and how fast that falls with the head."""
@@ -112,17 +125,18 @@ class HeadDependentTerm(Term):
         The level there [m].
     """
 
-    conductance: Any = 0.0
-    head: Any = 0.0
+    conductance: Any = entry_input("conductance", check="nonnegative")
+    head: Any = entry_input(
+        "length",
+        below="has its level below the bottom of its cell",
+        remedy="Raise the level, or let it pass lower layers only.",
+    )
     kind: ClassVar[str] = "head-dependent boundary"
-    crossing: ClassVar[str] = "side"
-    sets_level: ClassVar[bool] = True
+    usual_crossing: ClassVar[str] = "side"
 
-    def __post_init__(self) -> None:
-        super().__post_init__()
-        self._spread("conductance", "head")
-        check_nonnegative(f"{self.kind}: conductance", self.conductance, unit="m²/day")
-        check_finite(f"{self.kind}: head", self.head, unit="m")
+    @property
+    def sets_level(self) -> NDArray[np.bool_]:
+        return np.asarray(self.conductance > 0.0)
 
     def evaluate(self, moment: Moment) -> Contribution:
         return Contribution(
@@ -150,16 +164,15 @@ class DrainTerm(Term):
         [m].
     """
 
-    conductance: Any = 0.0
-    level: Any = 0.0
+    conductance: Any = entry_input("conductance", check="nonnegative")
+    level: Any = entry_input(
+        "length", below="lies below the lowest layer", remedy="Raise its level or lower the base."
+    )
     kind: ClassVar[str] = "drain"
-    sets_level: ClassVar[bool] = True
 
-    def __post_init__(self) -> None:
-        super().__post_init__()
-        self._spread("conductance", "level")
-        check_nonnegative(f"{self.kind} conductance", self.conductance, unit="m²/day")
-        check_finite(f"{self.kind} level", self.level, unit="m")
+    @property
+    def sets_level(self) -> NDArray[np.bool_]:
+        return np.asarray(self.conductance > 0.0)
 
     def evaluate(self, moment: Moment) -> Contribution:
         over, slope = ramp(moment.heads[self.cells] - self.level, _BEND)
@@ -186,63 +199,3 @@ class SeepageTerm(DrainTerm):
     """Water that leaves wherever the water table reaches the ground, as of a `DrainTerm` at that level."""
 
     kind: ClassVar[str] = "seepage"
-
-
-@dataclass(frozen=True, eq=False)
-class EvapotranspirationTerm(Term):
-    """What plants and air draw from the water table.
-
-    The greatest rate where the head stands at the surface or above, nothing where it is deeper than the
-    extinction depth, and in between in proportion; corners rounded.
-
-    Parameters
-    ----------
-    rate : array_like of float, () or (n_entries,)
-        The greatest [m/day].
-    area : array_like of float, () or (n_entries,)
-        [m²].
-    surface : array_like of float, () or (n_entries,)
-        Where the rate is greatest [m].
-    depth : array_like of float, () or (n_entries,)
-        Below the surface, where it ends [m].
-    """
-
-    rate: Any = 0.0
-    area: Any = 0.0
-    surface: Any = 0.0
-    depth: Any = 1.0
-    kind: ClassVar[str] = "evapotranspiration"
-
-    def __post_init__(self) -> None:
-        super().__post_init__()
-        self._spread("rate", "area", "surface", "depth")
-        check_nonnegative(f"{self.kind}: rate", self.rate, unit="m/day")
-        check_nonnegative(f"{self.kind}: area", self.area, unit="m²")
-        check_finite(f"{self.kind}: surface", self.surface, unit="m")
-        check_positive(f"{self.kind}: depth", self.depth, unit="m")
-
-    def _share(self, moment: Moment) -> tuple[Any, Any, Any]:
-        """Share of the greatest rate, its slope by head, and that of what stands above the extinction depth."""
-        height = moment.heads[self.cells] - self.surface + self.depth
-        bend = np.minimum(_BEND, 0.25 * self.depth)
-        low, low_slope = ramp(height, bend)
-        high, high_slope = ramp(height - self.depth, bend)
-        return (low - high) / self.depth, (low_slope - high_slope) / self.depth, low_slope
-
-    def evaluate(self, moment: Moment) -> Contribution:
-        share, slope, _ = self._share(moment)
-        most = self.rate * self.area
-        return Contribution(
-            flow=-most * share,
-            flow_slope=Slope(np.arange(len(self.cells)), self.cells, -most * slope),
-        )
-
-    def by_input(self, moment: Moment) -> Mapping[str, Slope]:
-        n = np.arange(len(self.cells))
-        share, slope, low_slope = self._share(moment)
-        return {
-            "rate": Slope(n, n, -self.area * share),
-            "area": Slope(n, n, -self.rate * share),
-            "surface": Slope(n, n, self.rate * self.area * slope),
-            "depth": Slope(n, n, self.rate * self.area * (share - low_slope) / self.depth),
-        }

@@ -1,22 +1,19 @@
-"""Water that comes or goes at a given rate: recharge, wells."""
+"""Water that comes or goes at a given rate: recharge, plants, flows across a line."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any, ClassVar
 
 import numpy as np
-from numpy.typing import NDArray
 
-from inkhorn.errors import InputError, check_finite, check_nonnegative
-from inkhorn.model.laws import saturation
-from inkhorn.model.terms.base import HORIZONTAL, Contribution, Moment, Slope, Term
+from inkhorn.model.laws import ramp
+from inkhorn.model.terms.base import Contribution, Moment, Slope, Term, entry_input
 
-__all__ = ["CollectorTerm", "RechargeTerm", "WellTerm"]
+__all__ = ["EvapotranspirationTerm", "GivenFlowTerm", "RechargeTerm"]
 
-
-_LAST = 0.5  # m above the lowest level over which a well takes less and less
+_BEND = 0.005  # m: half the length over which plants begin and end to draw
 
 
 @dataclass(frozen=True, eq=False)
@@ -31,15 +28,9 @@ class RechargeTerm(Term):
         On which it falls [m²].
     """
 
-    rate: Any = 0.0
-    area: Any = 0.0
+    rate: Any = entry_input("rate")
+    area: Any = entry_input("area", check="nonnegative")
     kind: ClassVar[str] = "recharge"
-
-    def __post_init__(self) -> None:
-        super().__post_init__()
-        self._spread("rate", "area")
-        check_finite("recharge rate", self.rate, unit="m/day")
-        check_nonnegative("recharge area", self.area, unit="m²")
 
     def evaluate(self, moment: Moment) -> Contribution:
         return Contribution(flow=self.rate * self.area, flow_slope=Slope.none())
@@ -50,153 +41,75 @@ class RechargeTerm(Term):
 
 
 @dataclass(frozen=True, eq=False)
-class WellTerm(Term):
-    """Wells, each with one water level that all cells along its screen share.
-
-    Between the well and a cell flows ``connection * conductivity * saturation * (level - head)``;
-    the level is an unknown, and its equation says that these flows add up to the well's rate
-    (Peaceman 1983 gives r0 of the connection).
+class GivenFlowTerm(Term):
+    """Water that crosses a line, or a side of the grid, at a given rate.
 
     Parameters
     ----------
-    connection : array_like of float, () or (n_entries,)
-        ``2 pi * screened height / ln(r0 / radius)`` [m], r0 from ``mesh.equivalent_radius``.
-    rate : array_like of float, () or (n_features,)
-        Positive into the aquifer, negative for abstraction [m³/day].
-    lowest_level : array_like of float, () or (n_features,)
-        Below which the water in the well cannot be drawn [m]: what a well takes out becomes less over
-        the last half metre above it, smoothly to nothing.
-    losses : array_like of float, () or (n_features,)
-        Fall of the level inside the well beyond the screen, over the square of the rate [day²/m⁵].
-
-    References
-    ----------
-    Peaceman, D. W. (1983), Interpretation of well-block pressures in numerical reservoir simulation
-    with nonsquare grid blocks and anisotropic permeability, SPE Journal 23(3), 531-543, eq. 22.
+    rate : array_like of float, () or (n_entries,)
+        Positive into the aquifer [m³/day].
     """
 
-    connection: Any = 0.0
-    rate: Any = 0.0
-    lowest_level: Any = -np.inf
-    losses: Any = 0.0
-    kind: ClassVar[str] = "well"
-    crossing: ClassVar[str] = "screen"
-
-    def __post_init__(self) -> None:
-        super().__post_init__()
-        self._spread("connection")
-        rate = np.array(np.broadcast_to(np.asarray(self.rate, dtype=np.float64), len(self.features)))
-        object.__setattr__(self, "rate", check_finite(f"{self.kind} rate", rate, unit="m³/day"))
-        for name in ("lowest_level", "losses"):
-            given = np.asarray(getattr(self, name), dtype=np.float64)
-            object.__setattr__(self, name, np.array(np.broadcast_to(given, len(self.features))))
-        check_nonnegative(f"{self.kind} connection", self.connection, unit="m")
-        missing = np.setdiff1d(np.arange(len(self.features)), self.feature)
-        if len(missing):
-            raise InputError(
-                f'{self.kind} "{self.features[missing[0]]}" meets no cell. Check its place and its screen.'
-            )
-
-    @property
-    def n_own(self) -> int:
-        return len(self.features)
-
-    def first_guess(self, heads: NDArray[np.float64]) -> NDArray[np.float64]:
-        count = np.bincount(self.feature, minlength=self.n_own)
-        return np.asarray(np.bincount(self.feature, heads[self.cells], self.n_own) / count)
-
-    def _parts(self, moment: Moment) -> tuple[NDArray[Any], NDArray[Any], NDArray[Any]]:
-        """Conductance when full, saturation of the side the water comes from, and its slope by head."""
-        c = self.cells
-        head = moment.heads[c]
-        share, slope = saturation(head, moment.cells.bottom[c], moment.cells.top[c], moment.law)
-        into_well = head > moment.own[self.feature]
-        full = self.connection * moment.horizontal_conductivity[c]
-        return full, np.where(into_well, share, 1.0), np.where(into_well, slope, 0.0)
-
-    def taken_share(self, level: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-        """Return the share of its rate that each well gets at a level, and its slope [-], [1/m]."""
-        t = np.clip((level - self.losses * self.rate**2 - self.lowest_level) / _LAST, 0.0, 1.0)
-        short = (self.rate < 0) & (t < 1.0)
-        return np.where(short, t * t * (3.0 - 2.0 * t), 1.0), np.where(
-            short, 6.0 * t * (1.0 - t) / _LAST, 0.0
-        )
-
-    def settled(self, moment: Moment) -> NDArray[np.float64]:
-        """Return the levels at which the screens give what the wells take, for the heads as they are.
-
-        Newton's method within brackets: the balance of a well falls as its level rises, but turns sharply
-        where its water runs short.
-        """
-        level, wells = moment.own.copy(), np.arange(self.n_own)
-        low, high, reach = np.full(self.n_own, -np.inf), np.full(self.n_own, np.inf), 1.0
-        for _ in range(80):
-            answer = self.evaluate(replace(moment, own=level))
-            missing, slopes = answer.own_residual, answer.own_slope
-            own = slopes.column == moment.first_own + slopes.row
-            slope = np.bincount(slopes.row[own], slopes.value[own], self.n_own)
-            turnover = np.abs(self.rate) + np.bincount(self.feature, np.abs(answer.flow), self.n_own)
-            open_ = np.abs(missing) > 1e-13 * turnover
-            if not open_.any():
-                break
-            low, high = (
-                np.where(missing > 0.0, np.maximum(low, level), low),
-                np.where(missing < 0.0, np.minimum(high, level), high),
-            )
-            with np.errstate(divide="ignore", invalid="ignore"):
-                there = np.where(slope < 0.0, level - missing / slope, np.nan)
-                middle = np.where(np.isfinite(low), level + reach, level - reach)
-                between = np.where(np.isfinite(low + high), 0.5 * (low + high), middle)
-            there = np.where((there > low) & (there < high), there, between)
-            level[wells[open_]] = there[open_]
-            reach *= 2.0
-        return level
+    rate: Any = entry_input("flow")
+    kind: ClassVar[str] = "given flow"
+    usual_crossing: ClassVar[str] = "side"
+    useless_in_held: ClassVar[str] = "meets a cell of fixed head, where it changes nothing"
 
     def evaluate(self, moment: Moment) -> Contribution:
-        full, share, slope = self._parts(moment)
-        got, got_slope = self.taken_share(moment.own)
-        wells = np.arange(self.n_own)
-        n, level = np.arange(len(self.cells)), moment.first_own + self.feature
-        drop = moment.own[self.feature] - moment.heads[self.cells]
-        flow = full * share * drop
-        by_head = full * (slope * drop - share)
-        return Contribution(
-            flow=flow,
-            flow_slope=Slope(
-                np.concatenate([n, n]),
-                np.concatenate([self.cells, level]),
-                np.concatenate([by_head, full * share]),
-            ),
-            own_residual=self.rate * got - np.bincount(self.feature, flow, self.n_own),
-            own_slope=Slope(
-                np.concatenate([self.feature, self.feature, wells]),
-                np.concatenate([self.cells, level, moment.first_own + wells]),
-                np.concatenate([-by_head, -full * share, self.rate * got_slope]),
-            ),
-        )
+        return Contribution(flow=self.rate.copy(), flow_slope=Slope.none())
 
     def by_input(self, moment: Moment) -> Mapping[str, Slope]:
-        _, share, _ = self._parts(moment)
-        n, wells = np.arange(len(self.cells)), np.arange(self.n_own)
-        drop = share * (moment.own[self.feature] - moment.heads[self.cells])
-        got, got_slope = self.taken_share(moment.own)
-        out, back = np.concatenate([n, len(n) + self.feature]), np.concatenate([n, n])
-        by_k, by_connection = (
-            self.connection * drop,
-            moment.horizontal_conductivity[self.cells] * drop,
-        )
-        less = -self.rate * got_slope  # by what raises the level that is needed
-        return {
-            HORIZONTAL: Slope(out, self.cells[back], np.concatenate([by_k, -by_k])),
-            "connection": Slope(out, back, np.concatenate([by_connection, -by_connection])),
-            "rate": Slope(len(n) + wells, wells, got + 2.0 * self.losses * self.rate * less),
-            "lowest_level": Slope(len(n) + wells, wells, less),
-            "losses": Slope(len(n) + wells, wells, self.rate**2 * less),
-        }
+        n = np.arange(len(self.cells))
+        return {"rate": Slope(n, n, np.ones(len(n)))}
 
 
 @dataclass(frozen=True, eq=False)
-class CollectorTerm(WellTerm):
-    """Lying screens, each with one water level along all of it, as of a `WellTerm`."""
+class EvapotranspirationTerm(Term):
+    """What plants and air draw from the water table.
 
-    kind: ClassVar[str] = "collector"
+    The greatest rate where the head stands at the surface or above, nothing where it is deeper than the
+    extinction depth, and in between in proportion; corners rounded.
+
+    Parameters
+    ----------
+    rate : array_like of float, () or (n_entries,)
+        The greatest [m/day].
+    area : array_like of float, () or (n_entries,)
+        [m²].
+    surface : array_like of float, () or (n_entries,)
+        Where the rate is greatest [m].
+    depth : array_like of float, () or (n_entries,)
+        Below the surface, where it ends [m].
+    """
+
+    rate: Any = entry_input("rate", check="nonnegative")
+    area: Any = entry_input("area", check="nonnegative")
+    surface: Any = entry_input("length")
+    depth: Any = entry_input("length", default=1.0, check="positive")
+    kind: ClassVar[str] = "evapotranspiration"
+
+    def _share(self, moment: Moment) -> tuple[Any, Any, Any]:
+        """Share of the greatest rate, its slope by head, and that of what stands above the extinction depth."""
+        height = moment.heads[self.cells] - self.surface + self.depth
+        bend = np.minimum(_BEND, 0.25 * self.depth)
+        low, low_slope = ramp(height, bend)
+        high, high_slope = ramp(height - self.depth, bend)
+        return (low - high) / self.depth, (low_slope - high_slope) / self.depth, low_slope
+
+    def evaluate(self, moment: Moment) -> Contribution:
+        share, slope, _ = self._share(moment)
+        most = self.rate * self.area
+        return Contribution(
+            flow=-most * share,
+            flow_slope=Slope(np.arange(len(self.cells)), self.cells, -most * slope),
+        )
+
+    def by_input(self, moment: Moment) -> Mapping[str, Slope]:
+        n = np.arange(len(self.cells))
+        share, slope, low_slope = self._share(moment)
+        return {
+            "rate": Slope(n, n, -self.area * share),
+            "area": Slope(n, n, -self.rate * share),
+            "surface": Slope(n, n, self.rate * self.area * slope),
+            "depth": Slope(n, n, self.rate * self.area * (share - low_slope) / self.depth),
+        }

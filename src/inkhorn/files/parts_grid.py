@@ -1,0 +1,251 @@
+"""Tables of a project file that ask for a plan mesh, one class for each kind; a new kind is one more class."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+from typing import Annotated, Any, ClassVar, Literal
+
+from pydantic import (
+    Discriminator,
+    Field,
+    PlainValidator,
+    Tag,
+    WithJsonSchema,
+    field_validator,
+    model_validator,
+)
+from pydantic_core import PydanticCustomError
+
+from inkhorn.errors import did_you_mean
+from inkhorn.files.meshes import read_mesh
+from inkhorn.files.parts import Angle, Length, Number, Part, told
+from inkhorn.site import kinds
+from inkhorn.space import Band, PlanMesh, rectangles, split_in_four, voronoi
+from inkhorn.units import quantity
+
+__all__ = ["MESH_TAG", "MeshPart", "NearPart", "grid_part", "mesh_parts"]
+
+MESH_TAG = "mesh: "  # before the kind, in the places of messages, from which it is taken out again
+Near = list[tuple[list[Any], float]]
+
+
+class BandPart(Part):
+    """Columns (across x) or rows (across y) no wider than a size between two coordinates."""
+
+    axis: Literal["x", "y"] = told("across which axis", "x")
+    start: Length = told("where it begins", 400)
+    end: Length = told("where it ends", 900)
+    size: Length = told("how wide columns or rows may be there", "25 m")
+
+
+class NearPart(Part):
+    """Smaller cells near features or bores, by their names, or by their kind."""
+
+    features: list[str] = told("by name", ["hatchery"], default_factory=list)
+    kinds: list[str] = told('by kind; "bore" is one too', ["well", "river"], default_factory=list)
+    size: Length = told("of the cells there", "15 m")
+
+    @field_validator("kinds")
+    @classmethod
+    def _known(cls, given: list[str]) -> list[str]:
+        known = [*(kind.kind for kind in kinds().values()), "bore"]
+        for name in given:
+            if name not in known:
+                raise ValueError(
+                    f'there is no kind "{name}"; expected one of {known}.{did_you_mean(name, known)}'
+                )
+        return given
+
+    @model_validator(mode="after")
+    def _some(self) -> NearPart:
+        if not (self.features or self.kinds):
+            raise ValueError('name `features`, or `kinds` such as ["well"], near which cells are to be small')
+        return self
+
+
+def _keep(value: Any) -> float | str:
+    if value in ("centre", "cut"):
+        return str(value)
+    share = quantity(value, "number", what="keep")
+    if not 0.0 < share <= 1.0:
+        raise ValueError('expected "centre", "cut" or a share of the area above 0 and up to 1')
+    return share
+
+
+Keep = Annotated[
+    float | str,
+    PlainValidator(_keep),
+    WithJsonSchema({"anyOf": [{"type": "number"}, {"enum": ["centre", "cut"]}]}),
+]
+
+
+class MeshPart(Part):
+    """A plan mesh over the boundary."""
+
+    mesh_kind: ClassVar[str] = ""
+
+    @model_validator(mode="before")
+    @classmethod
+    def _known_keys(cls, given: Any) -> Any:
+        """Say of which kind of mesh a key says nothing."""
+        if isinstance(given, dict):
+            for key in given:
+                others = [k for k, part in mesh_parts().items() if key in part.model_fields]
+                if key not in cls.model_fields and others:
+                    raise PydanticCustomError(
+                        "unknown_key",
+                        "{message}",
+                        {
+                            "message": f"`{key}` says nothing of {cls.mesh_kind}; leave it out, or change the kind to "
+                            f"{' or '.join(others)}",
+                            "key": key,
+                        },
+                    )
+        return given
+
+    @property
+    def near_parts(self) -> list[NearPart]:
+        """Where cells are to be small."""
+        return getattr(self, "near", [])
+
+    def made(self, outline: Any, near: Near, folder: Path) -> PlanMesh:
+        """Make the mesh.
+
+        Parameters
+        ----------
+        outline : shapely Polygon
+            The site's boundary.
+        near : list of (list of features, size)
+            Where cells are to be small.
+        folder : Path
+            From which files are seen.
+        """
+        raise NotImplementedError
+
+
+def mesh_parts() -> Mapping[str, type[MeshPart]]:
+    """Return the table of every kind of mesh there is, by its kind."""
+
+    def below(part: type[MeshPart]) -> Iterator[type[MeshPart]]:
+        for one in part.__subclasses__():
+            yield one
+            yield from below(one)
+
+    return {part.mesh_kind: part for part in below(MeshPart) if part.mesh_kind}
+
+
+class _OverBoundary(MeshPart):
+    """What all meshes made here can be told."""
+
+    cell: Length | None = told("size of the cells", "100 m", default=None)
+    near: list[NearPart] = told(
+        "where cells are to be smaller", [{"kinds": ["well"], "size": "15 m"}], default_factory=list
+    )
+    left_out: list[str] = told("features and bores that are not looked at", ["ditch 3"], default_factory=list)
+
+    @model_validator(mode="after")
+    def _one_size(self) -> _OverBoundary:
+        if (self.cell is None) == (getattr(self, "count", None) is None):
+            raise ValueError("give either `cell` (a size) or `count` (a number of cells)")
+        return self
+
+
+class _Frame(_OverBoundary):
+    """A frame of rectangles."""
+
+    count: int | tuple[int, int] | None = told("of cells along x, or along x and y", [60, 50], default=None)
+    margin: Length = told("around the boundary", "200 m", default=0.0)
+    rotation: Angle = told("of the rows, anticlockwise from the x axis", 30, default=0.0)
+    keep: Keep = told(
+        'which cells take part: those with their centre inside, "cut" to the boundary, or with a share of area inside',
+        "cut",
+        default="centre",
+    )
+
+    def frame(self) -> dict[str, Any]:
+        """What `rectangles` and `split_in_four` both take."""
+        return {k: getattr(self, k) for k in ("cell", "count", "margin", "rotation", "keep")}
+
+
+class RectanglesPart(_Frame):
+    """Equal rectangles, or narrower rows and columns in bands and near features."""
+
+    mesh_kind: ClassVar[str] = "rectangles"
+    kind: Literal["rectangles"] = told("of the mesh", "rectangles", default="rectangles")
+    growth: Number | None = told(
+        "how much wider a row or column may be than its neighbour", 1.4, default=None
+    )
+    band: list[BandPart] = told(
+        "narrower rows or columns",
+        [{"axis": "x", "start": 400, "end": 900, "size": 25}],
+        default_factory=list,
+    )
+
+    def made(self, outline: Any, near: Near, folder: Path) -> PlanMesh:
+        bands = [Band(b.axis, b.start, b.end, b.size) for b in self.band]
+        return rectangles(outline, growth=self.growth or 1.5, bands=bands, near=near, **self.frame())
+
+
+class SplitPart(_Frame):
+    """Rectangles split in four, and again, near features."""
+
+    mesh_kind: ClassVar[str] = "split"
+    kind: Literal["split"] = told("of the mesh", "split")
+    ring: int = told("cells of one size around smaller ones", 2, default=1, ge=1, le=20)
+    most_splits: dict[str, Annotated[int, Field(ge=0)]] = told(
+        "how often cells are split at the most, by layer", {"lower limestone": 1}, default_factory=dict
+    )
+
+    def made(self, outline: Any, near: Near, folder: Path) -> PlanMesh:
+        return split_in_four(outline, near=near, ring=self.ring, **self.frame())
+
+
+class VoronoiPart(_OverBoundary):
+    """Polygons around points, along lines and boundary, growing away from them."""
+
+    mesh_kind: ClassVar[str] = "voronoi"
+    kind: Literal["voronoi"] = told("of the mesh", "voronoi")
+    count: int | None = told("about how many cells there are to be, instead of a size", 3000, default=None)
+    growth: Number | None = told("of the size from cell to cell", 1.3, default=None)
+    boundary: Length | None = told("size along the boundary", "50 m", default=None)
+    rounds: int = told("of evening out", 4, default=4, ge=0, le=100)
+    seed: int = told("of the points strewn", 7, default=0)
+
+    def made(self, outline: Any, near: Near, folder: Path) -> PlanMesh:
+        return voronoi(
+            outline,
+            size=self.cell,
+            cells=self.count,
+            near=near,
+            boundary=self.boundary,
+            growth=self.growth or 1.3,
+            rounds=self.rounds,
+            seed=self.seed,
+        )
+
+
+class FileMeshPart(MeshPart):
+    """Polygons or a UGRID mesh made elsewhere."""
+
+    mesh_kind: ClassVar[str] = "file"
+    kind: Literal["file"] = told("of the mesh", "file")
+    file: str = told("GeoPackage, GeoJSON, Shapefile, or NetCDF with a UGRID mesh", "cells.gpkg")
+    table: str | None = told("which table of a GeoPackage", "cells", default=None)
+
+    def made(self, outline: Any, near: Near, folder: Path) -> PlanMesh:
+        return read_mesh(folder / self.file, table=self.table).mesh
+
+
+def _tag(value: Any) -> str:
+    kind = value.get("kind", "rectangles") if isinstance(value, dict) else getattr(value, "mesh_kind", "")
+    return f"{MESH_TAG}{kind}"
+
+
+def grid_part() -> Any:
+    """Return the type of a grid's table: that of its kind of mesh."""
+    union: Any = None
+    for kind, part in mesh_parts().items():
+        one = Annotated[part, Tag(f"{MESH_TAG}{kind}")]
+        union = one if union is None else union | one
+    return Annotated[union, Discriminator(_tag)]

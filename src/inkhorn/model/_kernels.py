@@ -1,0 +1,60 @@
+"""The laws of partly filled cells and of switches, compiled: one home for all loops that use them."""
+
+from __future__ import annotations
+
+from numba import njit
+
+
+@njit(cache=True)
+def ramp_at(value, width):  # type: ignore[no-untyped-def]
+    """``max(value, 0)`` with the corner rounded by a parabola of half-length `width`, and its slope."""
+    if value > width:
+        return value, 1.0
+    if value <= -width:
+        return 0.0, 0.0
+    bent = value + width
+    return bent * bent / (4.0 * width), bent / (2.0 * width)
+
+
+@njit(cache=True)
+def eased(value, width):  # type: ignore[no-untyped-def]
+    """``max(value, 0)`` that leaves 0 smoothly, its slope, and its integral from 0.
+
+    A cubic up to twice the width, exact from there: nothing at all at 0 or below, so that an empty cell holds no water.
+    """
+    wide = 2.0 * width
+    if value > wide:
+        whole = wide * wide * (2.0 / 3.0 - 0.25)
+        return value, 1.0, whole + 0.5 * (value * value - wide * wide)
+    if value <= 0.0:
+        return 0.0, 0.0, 0.0
+    t = value / wide
+    return wide * t * t * (2.0 - t), t * (4.0 - 3.0 * t), wide * wide * t * t * t * (2.0 / 3.0 - 0.25 * t)
+
+
+@njit(cache=True)
+def filled_at(head, bottom, height, width):  # type: ignore[no-untyped-def]
+    """Filled share of the height, its slope by head [1/m], and its integral over the head, over the height.
+
+    Water drains from the filled share, and is stored by pressure as the integral has it: in the filled part only.
+    """
+    u = (head - bottom) / height
+    if u < 0.5:
+        share, slope, integral = eased(u, width)
+        return share, slope / height, integral
+    empty, slope, integral = eased(1.0 - u, width)
+    return 1.0 - empty, slope / height, u - 0.5 + integral
+
+
+@njit(cache=True)
+def fill(heads, bottom, height, width, share, slope, integral):  # type: ignore[no-untyped-def]
+    """Write what `filled_at` says of every cell."""
+    for i in range(len(heads)):
+        share[i], slope[i], integral[i] = filled_at(heads[i], bottom[i], height[i], width)
+
+
+@njit(cache=True)
+def ramp(values, widths, answer, slope):  # type: ignore[no-untyped-def]
+    """Write what `ramp_at` says of every value."""
+    for i in range(len(values)):
+        answer[i], slope[i] = ramp_at(values[i], widths[i])

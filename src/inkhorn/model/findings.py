@@ -1,0 +1,73 @@
+"""What a look at a model finds, in plain words."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import asdict, dataclass
+from typing import TYPE_CHECKING
+
+from inkhorn.errors import InputError
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+__all__ = ["Finding", "Findings"]
+
+_GRAVITY = ("error", "warning", "note")
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One thing found: how grave, what, where, and what to do about it."""
+
+    severity: str  # "error", "warning" or "note"
+    what: str
+    where: str
+    remedy: str
+
+    def __str__(self) -> str:
+        return f"{self.severity}: {self.what} [{self.where}] {self.remedy}"
+
+
+@dataclass(frozen=True)
+class Findings:
+    """What a check found, errors first."""
+
+    rows: tuple[Finding, ...]
+
+    @classmethod
+    def of(cls, found: Iterable[Finding]) -> Findings:
+        """Sort what was found by how grave it is."""
+        return cls(tuple(sorted(found, key=lambda f: _GRAVITY.index(f.severity))))
+
+    def __iter__(self) -> Iterator[Finding]:
+        return iter(self.rows)
+
+    def __len__(self) -> int:
+        return len(self.rows)
+
+    @property
+    def errors(self) -> tuple[Finding, ...]:
+        """Those that keep the model from being solved."""
+        return tuple(f for f in self.rows if f.severity == "error")
+
+    def frame(self) -> pd.DataFrame:
+        """Return them as a table of severity, what, where, remedy."""
+        import pandas as pd
+
+        columns = ["severity", "what", "where", "remedy"]
+        return pd.DataFrame([asdict(f) for f in self.rows], columns=columns)
+
+    def raise_errors(self) -> None:
+        """Raise if there is any error.
+
+        Raises
+        ------
+        InputError
+            With all of the errors, a line each.
+        """
+        if self.errors:
+            raise InputError("\n".join(str(f) for f in self.errors))
+
+    def __str__(self) -> str:
+        return "\n".join(str(f) for f in self.rows) or "nothing found"

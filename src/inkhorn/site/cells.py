@@ -1,0 +1,64 @@
+"""Cells told one by one, for people who type cells instead of drawing shapes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+import numpy as np
+
+from inkhorn.errors import InputError, check_finite
+
+__all__ = ["PickedCells"]
+
+
+@dataclass(frozen=True, eq=False)
+class PickedCells:
+    """Where a feature is, instead of a shape: cells by number, or by layer and place.
+
+    Numbers hold for one grid only; layers and places for any.
+
+    Parameters
+    ----------
+    numbers : sequence of int
+        Cell numbers, as `Grid` counts them.
+    places : sequence of (str, float, float)
+        A layer's name, x and y [m]: the cell of that layer there.
+
+    Examples
+    --------
+    >>> PickedCells([3, 4])
+    PickedCells(2 cells)
+    >>> PickedCells(places=[("sand", 250.0, 130.0)])
+    PickedCells(1 cell)
+    """
+
+    numbers: Any = ()
+    places: Any = ()
+    geom_type: ClassVar[str] = "Cells"
+
+    def __post_init__(self) -> None:
+        numbers = np.asarray(self.numbers)
+        if numbers.ndim != 1 or (numbers.size and numbers.dtype.kind not in "iu"):
+            raise InputError(f"cell numbers are {self.numbers!r}; expected whole numbers in a row.")
+        if (len(numbers) > 0) == (len(self.places) > 0):
+            raise InputError("expected cell numbers, or layers and places, and not both.")
+        places = []
+        for place in self.places:
+            if len(place) != 3 or not isinstance(place[0], str):
+                raise InputError(f"the place of a cell is {place!r}; expected a layer's name, x and y.")
+            check_finite(f'the place of a cell of "{place[0]}"', place[1:], unit="m")
+            places.append((place[0], float(place[1]), float(place[2])))
+        object.__setattr__(self, "numbers", numbers.astype(np.int64))
+        object.__setattr__(self, "places", tuple(places))
+
+    def __len__(self) -> int:
+        return len(self.numbers) or len(self.places)
+
+    def __repr__(self) -> str:
+        return f"PickedCells({len(self)} cell{'s'[: len(self) != 1]})"
+
+    @property
+    def is_empty(self) -> bool:
+        """Never: there is one cell at least."""
+        return False

@@ -1,0 +1,199 @@
+"""What a field of a feature, or a property of the ground, is: said once where it stands, and used everywhere.
+
+Tables of the project file, their schema and reference, units, columns, series, edits, checks and the table of what
+landed all follow from these declarations.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import MISSING, Field, dataclass, field, fields
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from inkhorn.errors import InputError, check_finite, check_nonnegative, check_positive
+from inkhorn.units import KINDS
+
+__all__ = [
+    "Choice",
+    "Concentrations",
+    "Declared",
+    "LayerNames",
+    "Quantity",
+    "Symbol",
+    "choice",
+    "concentrations",
+    "declared_fields",
+    "layer_names",
+    "quantity",
+]
+
+Check = Literal["finite", "nonnegative", "positive"]
+_UP_TO = {1.0: "a share from 0 to 1"}
+_CHECKS = {"finite": check_finite, "nonnegative": check_nonnegative, "positive": check_positive}
+
+
+@dataclass(frozen=True)
+class Declared:
+    """What every field says of itself.
+
+    Attributes
+    ----------
+    words : str
+        What it means, for the reference.
+    example : object
+        As it may stand in a project file.
+    """
+
+    words: str
+    example: Any = None
+
+
+@dataclass(frozen=True)
+class Quantity(Declared):
+    """A number with a unit.
+
+    Attributes
+    ----------
+    dimension : str, or mapping of str to str
+        A key of `inkhorn.units.KINDS`; or one for each geometry: line, polygon, point, cells.
+    along : bool
+        Whether it may have several values along a line.
+    in_time : bool
+        Whether it may be a `Series`.
+    weather : bool
+        Whether it may follow from daily rain, by a balance of the soil's water.
+    check : {"finite", "nonnegative", "positive"}
+        Which numbers it can be.
+    remedy : str
+        What to do about a number that it cannot be; of flows what their sign means.
+    likely : (float, float), optional
+        Between which it commonly lies, in metres, days and grams: beyond that a slip of units is likely.
+    most : float, optional
+        What it cannot exceed, as a share cannot exceed 1.
+    """
+
+    dimension: str | Mapping[str, str] = "number"
+    along: bool = False
+    in_time: bool = False
+    weather: bool = False
+    check: Check = "finite"
+    remedy: str = ""
+    likely: tuple[float, float] | None = None
+    most: float | None = None
+
+    def dimension_on(self, geometry: str) -> str:
+        """Return what kind of number it is on a line, a polygon, a point, or cells told one by one."""
+        if isinstance(self.dimension, str):
+            return self.dimension
+        return self.dimension[geometry]
+
+    @property
+    def dimensions(self) -> tuple[str, ...]:
+        """Every kind of number that it may be."""
+        named = (self.dimension,) if isinstance(self.dimension, str) else self.dimension.values()
+        return tuple(dict.fromkeys(named))
+
+    def checked(self, what: str, values: Any, geometry: str = "line") -> NDArray[np.float64]:
+        """Return values as floats, refusing what cannot be."""
+        unit = KINDS[self.dimension_on(geometry)].inside
+        array = _CHECKS[self.check](what, values, unit=unit, remedy=self.remedy)
+        if self.most is not None and array.size and array.max() > self.most:
+            at = f" in cell {int(array.argmax())}" if array.ndim else ""
+            most = _UP_TO.get(self.most, f"{self.most:g} at the most")
+            raise InputError(f"{what} is {array.max():g}{at}; expected {most}.")
+        return array
+
+
+@dataclass(frozen=True)
+class LayerNames(Declared):
+    """The layers that a feature meets, by name; of a layer in parts all of them unless one is named."""
+
+    many: bool = True
+
+
+@dataclass(frozen=True)
+class Choice(Declared):
+    """Yes or no, or one of several words."""
+
+
+@dataclass(frozen=True)
+class Concentrations(Declared):
+    """Of each species in the water that a feature brings, by its name."""
+
+
+@dataclass(frozen=True)
+class Symbol:
+    """How a kind of feature is drawn on a map.
+
+    Attributes
+    ----------
+    colour : str
+        Of lines, edges and markers.
+    fill : str, optional
+        Of polygons; an outline alone if not given.
+    hatch : str
+        Of polygons, as Matplotlib writes hatches.
+    width : float
+        Of lines [points].
+    dashes : tuple of float
+        Lengths of dashes and gaps [points]; none for a line drawn through.
+    marker : str
+        Of points, as Matplotlib names them.
+    named : bool
+        Whether its name is written beside it.
+    """
+
+    colour: str = "#2a6f97"
+    fill: str | None = None
+    hatch: str = ""
+    width: float = 1.4
+    dashes: tuple[float, ...] = ()
+    marker: str = "o"
+    named: bool = False
+
+
+def _field(declared: Declared, default: Any, default_factory: Any = MISSING) -> Any:
+    made: Any = {"default": default} if default_factory is MISSING else {"default_factory": default_factory}
+    return field(metadata={"declared": declared}, **made)
+
+
+def quantity(
+    words: str,
+    dimension: str | Mapping[str, str],
+    *,
+    default: Any = MISSING,
+    along: bool = False,
+    in_time: bool = False,
+    weather: bool = False,
+    check: Check = "finite",
+    remedy: str = "",
+    likely: tuple[float, float] | None = None,
+    most: float | None = None,
+    example: Any = None,
+) -> Any:
+    """A field that is a `Quantity`; needed where no default is given."""
+    said = Quantity(words, example, dimension, along, in_time, weather, check, remedy, likely, most)
+    return _field(said, default)
+
+
+def layer_names(words: str, *, many: bool = True) -> Any:
+    """A field of `LayerNames`: a tuple, or one name or None."""
+    return _field(LayerNames(words, ["sand"] if many else "sand", many), () if many else None)
+
+
+def choice(words: str, *, default: Any) -> Any:
+    """A field that is yes or no."""
+    return _field(Choice(words, default), default)
+
+
+def concentrations(words: str = "of each species in the water it brings in, by name") -> Any:
+    """A field of `Concentrations`."""
+    return _field(Concentrations(words, {"chloride": "30 mg/l"}), MISSING, dict)
+
+
+def declared_fields(of: Any) -> dict[str, tuple[Field[Any], Declared]]:
+    """Return the fields of a dataclass that say what they are, by name."""
+    return {f.name: (f, f.metadata["declared"]) for f in fields(of) if "declared" in f.metadata}

@@ -1,0 +1,92 @@
+"""The rim of a plan mesh: the sides of its cells that no other cell shares."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from inkhorn.space.mesh import PlanMesh
+from inkhorn.space.polygons import segments
+
+__all__ = ["OuterEdges", "outer_edges"]
+
+Array = NDArray[np.float64]
+
+_SLACK = 1e-6  # of a cell's size: what is shorter, or lies no further off, is rounding
+
+
+class OuterEdges(NamedTuple):
+    """Sides of plan cells on the rim.
+
+    Attributes
+    ----------
+    cell : ndarray of int, (n,)
+        Of the plan mesh.
+    ends : ndarray of float, (n, 2, 2)
+        Both end points, the cell on the left of the way from one to the other [m].
+    normal : ndarray of float, (n, 2)
+        Unit vector out of the mesh.
+    distance : ndarray of float, (n,)
+        From the cell's centre to the line of the side, at right angles [m].
+    """
+
+    cell: NDArray[np.int64]
+    ends: Array
+    normal: Array
+    distance: Array
+
+    @property
+    def length(self) -> Array:
+        """Length of each, (n,) [m]."""
+        step = self.ends[:, 1] - self.ends[:, 0]
+        return np.asarray(np.hypot(step[:, 0], step[:, 1]))
+
+
+def outer_edges(mesh: PlanMesh) -> OuterEdges:
+    """Return the sides that no other cell shares, of any mesh: what is left of each outline beside its edges.
+
+    A side that a neighbour covers partly is on the rim with what is left of it.
+    """
+    import shapely
+
+    edges, polygons = mesh.edges(), mesh.polygons()
+    shared = np.bincount(edges.cells.ravel(), np.repeat(edges.length, 2), mesh.n_cells)
+    size = np.sqrt(mesh.area)
+    rim = np.flatnonzero(shapely.length(polygons) - shared > _SLACK * size)
+    owner, start, end = segments(polygons[rim])
+    cell = rim[owner]
+    step = end - start
+    length = np.hypot(step[:, 0], step[:, 1])
+    real = length > 1e-3 * _SLACK * size[cell]
+    cell, start, step, length = cell[real], start[real], step[real], length[real]
+    along = step / length[:, None]
+    # every side of a cell against every edge of it
+    of_cell = np.argsort(edges.cells.ravel(), kind="stable")
+    first = np.searchsorted(edges.cells.ravel()[of_cell], np.arange(mesh.n_cells + 1))
+    count = first[cell + 1] - first[cell]
+    side = np.repeat(np.arange(len(cell)), count)
+    place = np.arange(len(side)) - np.repeat(np.cumsum(count) - count, count) + first[cell[side]]
+    arm = edges.ends[of_cell[place] // 2] - start[side][:, None]
+    off = np.abs(arm[:, :, 0] * along[side, 1, None] - arm[:, :, 1] * along[side, 0, None]).max(axis=1)
+    reach = np.clip((arm * along[side][:, None]).sum(axis=2), 0.0, length[side][:, None])
+    low, high = reach.min(axis=1), reach.max(axis=1)
+    covers = (off < 10.0 * _SLACK * size[cell[side]]) & (high > low)
+    # what lies between the end of one covered stretch and the begin of the next; the last reaches to the end
+    side = np.concatenate([side[covers], np.arange(len(cell))])
+    low, high = (
+        np.concatenate([low[covers], length]),
+        np.concatenate([high[covers], length]),
+    )
+    order = np.lexsort((low, side))
+    side, low, high = side[order], low[order], high[order]
+    before = np.concatenate([[0.0], high[:-1]])
+    before[np.concatenate([[True], side[1:] != side[:-1]])] = 0.0
+    open_ = low - before > 10.0 * _SLACK * size[cell[side]]
+    side, low, before = side[open_], low[open_], before[open_]
+    ends = np.stack([start[side] + v[:, None] * along[side] for v in (before, low)], axis=1)
+    normal = np.column_stack([along[side, 1], -along[side, 0]])
+    own = cell[side]
+    centre = np.column_stack([mesh.x[own], mesh.y[own]])
+    return OuterEdges(own, ends, normal, ((ends[:, 0] - centre) * normal).sum(axis=1))
