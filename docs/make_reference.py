@@ -11,7 +11,6 @@ from pathlib import Path
 from typing import Any
 
 from inkhorn.files.project_file import project_model
-from inkhorn.site import kinds
 from inkhorn.units import KINDS
 
 HERE = Path(__file__).parent
@@ -21,8 +20,8 @@ A project is a TOML file; every number may carry its unit, as in `"650 mm/year"`
 units. Unknown keys are refused. Paths are seen from the file. A variant (`variants/NAME.toml`) holds only the keys that
 differ; entries of an array of tables are met by their `name`.
 
-Where a value may stand *in a column*, give `{ column = "rate", unit = "mm/year" }`, a column of the file's shapes; of a line
-with a value at either end two of them, `{ column = ["upper", "lower"] }`. *In time* it stands in a table,
+Where a value may stand *in a column*, give `{ column = "rate", unit = "mm/year" }`, a column of the file's shapes; of a
+line with a value at either end two of them, `{ column = ["upper", "lower"] }`. *In time* it stands in a table,
 `{ series = "rates.csv", column = "rate" }`. *Along a line* there may be two values, for its ends, or one for each vertex.
 
 A layer's name stands for all of its parts wherever it is used; `"sand 2"` is one part of a layer that is split.
@@ -36,8 +35,7 @@ _NAMES = {"string": "text", "boolean": "true or false", "integer": "whole number
 
 def schema() -> dict[str, Any]:
     """The JSON Schema of the project file, with the kinds of features that come with Inkhorn."""
-    own = [kind for kind in kinds().values() if kind.__module__.startswith("inkhorn.")]
-    made = project_model(own).model_json_schema()
+    made = project_model(own=True).model_json_schema()
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", **made, "title": "Inkhorn project"}
 
 
@@ -103,7 +101,13 @@ def section(title: str, part: dict[str, Any], anchor: str = "") -> str:
     for name, key in part.get("properties", {}).items():
         examples = key.get("examples") or [e for k in key.get("anyOf", []) for e in k.get("examples", [])]
         example = f"`{_toml(examples[0])}`" if examples else ""
-        cells = [f"`{name}`", key.get("description", ""), kind_of(key), _default(key, name in needed), example]
+        cells = [
+            f"`{name}`",
+            key.get("description", ""),
+            kind_of(key),
+            _default(key, name in needed),
+            example,
+        ]
         lines.append("| " + " | ".join(c.replace("|", "\\|") for c in cells) + " |")
     return "\n".join(lines) + "\n"
 

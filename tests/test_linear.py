@@ -34,7 +34,9 @@ def system(mesh, *, layers=6, seed=0, dry=False, wells=True, step=False, anisotr
     equations = FlowEquations(model)
     heads = rng.uniform(-4.0, 1.0, grid.n_cells) if dry else np.zeros(grid.n_cells)
     if step:
-        equations = equations.over(TimeStep(0.0, 30.0, equations.storage.stored(heads), equations.own_stored(equations.start(heads))))
+        equations = equations.over(
+            TimeStep(0.0, 30.0, equations.storage.stored(heads), equations.own_stored(equations.start(heads)))
+        )
     balance = equations.evaluate(equations.start(heads))
     free = equations.free
     return -balance.jacobian[free][:, free], balance.residual[free], equations.columns

@@ -106,7 +106,10 @@ def test_values_along_a_line(values, expected):
         (lambda: site(WELL, replace(WELL, x=1.0)), "feature names appear twice: \\['w'\\]"),
         (lambda: site(replace(WELL, x=1020.0)), "lies 20 m outside the boundary"),
         (lambda: site(materials={"sand": MATERIALS["sand"]}), "no material: \\['gravel'\\]"),
-        (lambda: site(bores=(ik.Bore("b", 1.0, 1.0, "clay"),)), 'bore "b" names the layer "clay"; expected one of'),
+        (
+            lambda: site(bores=(ik.Bore("b", 1.0, 1.0, "clay"),)),
+            'bore "b" names the layer "clay"; expected one of',
+        ),
         (lambda: site(boundary=shapely.Polygon()), "n empty Polygon"),
         (lambda: ik.Strata(ik.ConstantSurface(0.0), ()), "no layers"),
     ],

@@ -58,7 +58,8 @@ def test_tangent_and_adjoint_agree(quillmere):
     weights = rng.normal(size=sensitivity.equations.n_unknowns)
     gradient = sensitivity.adjoint(weights)
     assert set(gradient) == {
-        "horizontal_conductivity", "vertical_conductivity", "anisotropy", "direction", "fixed head.head", "river.conductance", "river.stage",
+        "horizontal_conductivity", "vertical_conductivity", "anisotropy", "direction", "fixed head.head",
+        "river.conductance", "river.stage",
         "river.bed", "drain.conductance", "drain.level", "well.rate", "well.connection", "well.lowest_level",
         "well.losses", "recharge.rate", "recharge.area",
     }  # fmt: skip

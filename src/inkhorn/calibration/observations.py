@@ -94,7 +94,9 @@ def _rows_in_layers(grid: Grid, bores: Sequence[Bore]) -> Any:
     parts = [grid.layers_named(b.layer, f'bore "{b.name}"') for b in bores]
     whose = np.repeat(np.arange(len(bores)), [len(p) for p in parts])
     layer = np.array([k for p in parts for k in p], dtype=np.int64)
-    rows = sampling_rows(grid, layer, [bores[k].x for k in whose], [bores[k].y for k in whose])
+    rows = sampling_rows(
+        grid, layer, [bores[k].x for k in whose.tolist()], [bores[k].y for k in whose.tolist()]
+    )
     height = rows @ grid.cells.thickness
     total = np.bincount(whose, height, len(bores))[whose]
     share = np.divide(height, total, out=np.zeros(len(whose)), where=total > 0)

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
-from inkhorn.site import Drain, FixedHead, Recharge, River, Site
+from inkhorn.site import Feature, Site, Symbol
 from inkhorn.space import Grid, PlanMesh, RectangularMesh
 
 if TYPE_CHECKING:
@@ -126,10 +127,34 @@ def _outline(ax: Axes, shape: Any, **style: Any) -> None:
         style.pop("label", None)
 
 
-def _is_source(feature: Recharge, site: Site) -> bool:
+def _is_source(feature: Feature, site: Site) -> bool:
     """Whether it brings in a species above where it starts from."""
     start = {s.name: s.start for s in site.species}
-    return any(value > start.get(name, 0.0) for name, value in feature.concentration.items())
+    return any(value > start.get(name, 0.0) for name, value in feature.concentrations.items())
+
+
+def _draw_feature(ax: Axes, feature: Feature, symbol: Symbol, label: str | None, fill: bool) -> None:
+    """Draw one feature as its kind declares."""
+    said: dict[str, Any] = {} if label is None else {"label": label}
+    dashes: Any = (0, symbol.dashes) if symbol.dashes else "-"
+    if feature.geometry == "point":
+        place = feature.shape
+        ax.scatter(
+            [place.x], [place.y], marker=symbol.marker, s=55, c=symbol.colour, ec="white", lw=0.7, zorder=6, **said
+        )  # fmt: skip
+    elif feature.geometry == "polygon" and fill and (symbol.fill or symbol.hatch):
+        for part in getattr(feature.shape, "geoms", [feature.shape]):
+            ring = np.asarray(part.exterior.coords)[:, :2].T
+            ax.fill(
+                *ring, fc=symbol.fill or "none", ec=symbol.colour, lw=symbol.width, ls=dashes,
+                hatch=symbol.hatch or None, zorder=2, **said,
+            )  # fmt: skip
+            said = {}
+    else:
+        thin = 1.0 if symbol.width < 1.0 else 2.0
+        _outline(
+            ax, feature.shape, color=symbol.colour, lw=symbol.width, ls=dashes, zorder=1.0 + thin, **said
+        )
 
 
 def draw_site(
@@ -162,43 +187,23 @@ def draw_site(
         ax.set(xlim=(west, east), ylim=(south, north))
     _outline(ax, site.boundary, color=INK, lw=1.2)
     said: set[str] = set()
+    names: list[tuple[float, float, str]] = []
     for feature in site.features:
-        word = feature.kind
-        label: dict[str, Any] = {"label": word} if word not in said else {}
-        if isinstance(feature, FixedHead):
-            if fill and "Polygon" in feature.shape.geom_type:
-                for part in getattr(feature.shape, "geoms", [feature.shape]):
-                    ax.fill(
-                        *np.asarray(part.exterior.coords)[:, :2].T,
-                        fc=WATER,
-                        ec=BANK,
-                        lw=1.0,
-                        zorder=2,
-                        **label,
-                    )
-                    label = {}
-            else:
-                _outline(ax, feature.shape, color=BANK, lw=1.2, zorder=2, **label)
-        elif isinstance(feature, River):
-            _outline(ax, feature.shape, color=BANK, lw=2.0, zorder=2, **label)
-        elif isinstance(feature, Drain):
-            _outline(ax, feature.shape, color="#1b998b", lw=1.2, ls=(0, (4, 2)), zorder=2, **label)
-        elif isinstance(feature, Recharge) and _is_source(feature, site):
-            middle = feature.shape.representative_point()
-            _outline(ax, feature.shape, color=SOURCE, lw=1.8, zorder=5)
-            label_points(ax, [(middle.x, middle.y, feature.name)], weight="bold")
-        else:
+        if feature.geometry == "cells":  # only a grid says where these are
             continue
-        said.add(word)
-    active = [w for w in site.wells if w.abstraction or w.injection]
-    for what, marker, colour in (("abstraction", "v", WARN), ("injection", "^", "#1d4ed8")):
-        some = [w for w in active if getattr(w, what)]
-        if some:
-            ax.scatter(
-                [w.x for w in some], [w.y for w in some], marker=marker, s=55, c=colour, ec="white", lw=0.7,
-                zorder=6, label=f"well, {what}",
-            )  # fmt: skip
-    label_points(ax, [(w.x, w.y, w.name) for w in active], weight="bold")
+        source = _is_source(feature, site)
+        for words, symbol in feature.marked():
+            if source:
+                words, symbol = (
+                    f"{words} that brings solute",
+                    replace(symbol, colour=SOURCE, width=1.8, dashes=()),
+                )
+            _draw_feature(ax, feature, symbol, None if words in said else words, fill)
+            said.add(words)
+            if symbol.named or source:
+                middle = feature.shape.representative_point()
+                names.append((middle.x, middle.y, feature.name))
+    label_points(ax, list(dict.fromkeys(names)), weight="bold")
     shown = [b for b in site.bores if bores and layer in (None, b.layer)]
     if shown:
         ax.scatter(

@@ -160,7 +160,9 @@ def _draw_site_along(
             ax.fill_between(at, ground, level, where=under, fc=WATER, lw=0, zorder=3)
     path, highest = shapely.LineString(line), float(np.nanmax(ground))
     for well in site.wells:
-        spot = shapely.Point(well.x, well.y)
+        if well.screen_top is None or well.screen_bottom is None or well.geometry != "point":
+            continue
+        spot = well.shape
         if path.distance(spot) < near:
             x, screen = path.project(spot), [well.screen_bottom, well.screen_top]
             ax.plot([x, x], screen, color=WARN, lw=4, solid_capstyle="butt", zorder=5)

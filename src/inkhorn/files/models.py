@@ -126,11 +126,11 @@ def read_model(path: str | Path) -> Model:
         resistance = None
         if "face_resistance" in data:
             resistance = _on_faces(grid, data["face_cells"].to_numpy(), data["face_resistance"].to_numpy())
-        zones = {}
+        zones: dict[str, ZoneMap] = {}
         while f"zones_{len(zones) + 1}" in data:
-            number = data[f"zones_{len(zones) + 1}"]
-            names = data[f"zones_{len(zones) + 1}_name"].to_numpy()
-            zones[str(number.attrs["of"])] = ZoneMap(tuple(map(str, names)), number.to_numpy())
+            division = data[f"zones_{len(zones) + 1}"]
+            of_zones = data[f"zones_{len(zones) + 1}_name"].to_numpy()
+            zones[str(division.attrs["of"])] = ZoneMap(tuple(map(str, of_zones)), division.to_numpy())
         return Model(
             grid=grid,
             terms=made,

@@ -25,7 +25,6 @@ __all__ = [
     "Column",
     "Concentration",
     "Concentrations",
-    "Conductivity",
     "Diffusion",
     "Length",
     "Number",
@@ -38,6 +37,7 @@ __all__ = [
     "Time",
     "Units",
     "declared_type",
+    "plain_number",
     "told",
     "value_keys",
 ]
@@ -45,8 +45,7 @@ __all__ = [
 
 def told(words: str, example: Any = None, **options: Any) -> Any:
     """A key of a table: what it means, and how it may stand in the file."""
-    examples = {} if example is None else {"examples": [example]}
-    return Field(description=words, **examples, **options)
+    return Field(description=words, examples=None if example is None else [example], **options)
 
 
 def _units(info: Any) -> UnitSystem:
@@ -67,9 +66,13 @@ def _reads(kind: str) -> BeforeValidator:
     return BeforeValidator(read)
 
 
+def plain_number(kind: str) -> Any:
+    """The type of a key that is one number of some kind, whatever it is of."""
+    return Annotated[float, _reads(kind), _in_schema(kind)]
+
+
 Length = Annotated[float, _reads("length"), _in_schema("length")]
 Time = Annotated[float, _reads("time"), _in_schema("time")]
-Conductivity = Annotated[float, _reads("conductivity"), _in_schema("conductivity")]
 Concentration = Annotated[float, _reads("concentration"), _in_schema("concentration")]
 Diffusion = Annotated[float, _reads("diffusion"), _in_schema("diffusion")]
 Angle = Annotated[float, _reads("angle"), _in_schema("angle")]

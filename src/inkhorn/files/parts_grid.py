@@ -246,6 +246,6 @@ def grid_part() -> Any:
     """Return the type of a grid's table: that of its kind of mesh."""
     union: Any = None
     for kind, part in mesh_parts().items():
-        one = Annotated[part, Tag(f"{MESH_TAG}{kind}")]
+        one: Any = Annotated[part, Tag(f"{MESH_TAG}{kind}")]
         union = one if union is None else union | one
     return Annotated[union, Discriminator(_tag)]

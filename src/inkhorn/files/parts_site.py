@@ -5,6 +5,7 @@ The table of a kind of feature, and that of materials, are made of what their de
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import date, datetime
 from typing import Annotated, Any, Literal
 
@@ -22,6 +23,7 @@ from inkhorn.files.parts import (
     ShapeFile,
     Time,
     declared_type,
+    plain_number,
     told,
 )
 from inkhorn.files.parts_space import SurfacePart
@@ -78,8 +80,8 @@ class FeaturePart(Part):
         given = [k for k in ("file", "cells", "at") if getattr(self, k) is not None]
         if len(given) != 1:
             raise ValueError(
-                f"expected one of `file` (shapes), `cells` (numbers) and `at` (layers and places), which say where it is; "
-                f"got {given or 'none'}"
+                "expected one of `file` (shapes), `cells` (numbers) and `at` (layers and places), which say where "
+                f"it is; got {given or 'none'}"
             )
         if self.table is not None and self.file is None:
             raise ValueError("a `table` is one of a `file`; name the file")
@@ -126,28 +128,19 @@ def feature_part(kind: type[Feature]) -> type[FeaturePart]:
     return made
 
 
-def material_part() -> type[Part]:
-    """Return the table of a material, of all that one may state, other packages' properties included."""
-    own = declared_fields(MaterialDeclared)
-    keys = {
-        name: _key(said, False, own[name][0].default if name in own else None)
-        for name, said in material_fields().items()
-    }
-    for name, said in material_fields().items():  # no series, no columns
-        kind = _plain_number(said)
-        keys[name] = (kind | None if keys[name][1].default is None else kind, keys[name][1])
+def material_part(stated: Iterable[str]) -> type[Part]:
+    """Return the table of a material that may state these of `material_fields`."""
+    own, fields = declared_fields(MaterialDeclared), material_fields()
+    keys = {}
+    for name in stated:  # no series, no columns
+        default = own[name][0].default if name in own else None
+        kind = plain_number(fields[name].dimensions[0])
+        keys[name] = (kind | None if default is None else kind, _key(fields[name], False, default)[1])
     words = "What a layer is made of; what is asked decides what it needs."
     made: type[Part] = create_model(  # type: ignore[call-overload]  # of fields found at run time
         "MaterialPart", __base__=Part, __doc__=words, __module__=__name__, **keys
     )
     return made
-
-
-def _plain_number(said: Quantity) -> Any:
-    from inkhorn.files.parts import _in_schema, _reads
-
-    kind = said.dimensions[0]
-    return Annotated[float, _reads(kind), _in_schema(kind)]
 
 
 class WellsPart(Part):

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import tomllib
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from functools import cache
 from importlib.metadata import entry_points
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from pydantic import Field, ValidationError, create_model
 
@@ -28,7 +28,7 @@ from inkhorn.files.parts_site import (
 from inkhorn.files.parts_space import BoundaryPart, LayerPart, LocalPart, SurfacePart
 from inkhorn.files.places import Places
 from inkhorn.files.variants import merged
-from inkhorn.site import Feature, kinds, material_fields
+from inkhorn.site import Feature, Material, declared_fields, kinds, material_fields
 from inkhorn.units import UnitSystem, quantity
 
 __all__ = ["ProjectFile", "load_project_file", "project_model"]
@@ -36,6 +36,11 @@ __all__ = ["ProjectFile", "load_project_file", "project_model"]
 
 class ProjectFile(Part):
     """A project: the site, its grid, and what is asked of it."""
+
+    if TYPE_CHECKING:  # given with the kinds of meshes, materials and features that there are
+        grid: Any
+        grids: dict[str, Any]
+        material: dict[str, Any]
 
     title: str = told("what the site is called", "Quillmere")
     use_grid: str | None = told("the grid to run on, one of [grids]", "fine", default=None)
@@ -63,10 +68,17 @@ def declared_elsewhere() -> None:
         point.load()
 
 
-def project_model(only: Iterable[type[Feature]] | None = None) -> type[ProjectFile]:
-    """Return the model of the whole file, with a table for every kind of feature there is, or for some of them."""
-    wanted = tuple(kinds().values()) if only is None else tuple(only)
-    return _project_model(wanted, tuple(material_fields()))
+def project_model(*, own: bool = False) -> type[ProjectFile]:
+    """Return the model of the whole file, with a table for every kind of feature there is.
+
+    Parameters
+    ----------
+    own : bool
+        Leave out the kinds and properties of other packages.
+    """
+    wanted = [k for k in kinds().values() if not own or k.__module__.startswith("inkhorn.")]
+    stated = declared_fields(Material) if own else material_fields()
+    return _project_model(tuple(wanted), tuple(stated))
 
 
 @cache
@@ -75,12 +87,12 @@ def _project_model(wanted: tuple[type[Feature], ...], of_materials: tuple[str, .
     keys: dict[str, Any] = {
         "grid": (grid, told("the plan mesh")),
         "grids": (dict[str, grid], told("others, by name, for --grid NAME", default_factory=dict)),  # type: ignore[valid-type]
-        "material": (dict[str, material_part()], told("what layers are made of, by name")),  # type: ignore[misc]
+        "material": (dict[str, material_part(of_materials)], told("what layers are made of, by name")),  # type: ignore[misc]
     }
     for kind in wanted:
         words = (kind.__doc__ or kind.kind).strip().partition("\n")[0]
         keys[kind.table] = (list[feature_part(kind)], Field(default_factory=list, description=words))  # type: ignore[misc]
-    made: type[ProjectFile] = create_model(  # type: ignore[call-overload]  # of tables found at run time
+    made: type[ProjectFile] = create_model(  # of tables found at run time
         "Project", __base__=ProjectFile, __doc__=ProjectFile.__doc__, __module__=__name__, **keys
     )
     return made

@@ -33,6 +33,7 @@ from inkhorn.units import quantity
 
 __all__ = ["FeatureReader"]
 
+
 class FeatureReader:
     """Makes features from the shapes and tables that a project file names."""
 

@@ -1,4 +1,4 @@
-"""Unknowns that stand in no column, such as water levels in wells."""
+"""Unknowns that stand in no column: water levels in wells and lakes, the nodes of a network."""
 
 from __future__ import annotations
 
@@ -15,7 +15,8 @@ Array = NDArray[np.float64]
 class Apart:
     """Solves for unknowns that stand apart before and after a cycle over the others, as block elimination has it.
 
-    With these, a cycle for what is left after elimination becomes one for the whole system.
+    With these, a cycle for what is left after elimination becomes one for the whole system. Their own block is
+    factored, however they are coupled to each other.
 
     Parameters
     ----------
@@ -28,7 +29,7 @@ class Apart:
     Attributes
     ----------
     possible : bool
-        False where they are coupled to each other, or one to nothing.
+        False where their own block cannot be solved, as where one is coupled to nothing.
     """
 
     def __init__(self, matrix: Any, unknowns: NDArray[np.int64], *, symmetric: bool) -> None:
@@ -37,26 +38,48 @@ class Apart:
         number = np.full(matrix.shape[0], -1)
         number[unknowns] = np.arange(len(unknowns))
         own = number[rows.col] >= 0
-        diagonal = np.zeros(len(unknowns))
-        diagonal[rows.row[own]] = rows.data[own]
-        beside = number[rows.col[own]] != rows.row[own]
-        self.possible = bool((diagonal != 0.0).all() and not (rows.data[own][beside] != 0.0).any())
+        self.possible = self._factor(rows.row[own], number[rows.col[own]], rows.data[own])
         if not self.possible:
             return
-        self._inverse = 1.0 / diagonal
         self._rows = (rows.row[~own], rows.col[~own], rows.data[~own])
         others = number[columns.row] < 0
         self._columns = (columns.col[others], columns.row[others], columns.data[others])
+
+    def _factor(self, row: NDArray[Any], column: NDArray[Any], value: Array) -> bool:
+        """Factor the block; whether that can be done."""
+        from scipy.sparse import coo_array
+        from scipy.sparse.linalg import splu
+
+        n = len(self.unknowns)
+        diagonal = np.zeros(n)
+        on = row == column
+        np.add.at(diagonal, row[on], value[on])
+        self._inverse, self._factors = np.empty(0), None
+        if not (diagonal != 0.0).all():
+            return False
+        if not (value[~on] != 0.0).any():
+            self._inverse = 1.0 / diagonal
+            return True
+        try:
+            self._factors = splu(coo_array((value, (row, column)), shape=(n, n)).tocsc())
+        except RuntimeError:  # it is singular
+            return False
+        return True
+
+    def _solved(self, right: Array, *, transpose: bool) -> Array:
+        if self._factors is None:
+            return self._inverse * right
+        return np.asarray(self._factors.solve(right, trans="T" if transpose else "N"))
 
     def before(self, right: Array, *, transpose: bool) -> Array:
         """Return a right-hand side from which what these unknowns give the others is taken."""
         own, other, value = self._rows if transpose else self._columns
         left = right.copy()
-        np.subtract.at(left, other, value * (self._inverse * right[self.unknowns])[own])
+        np.subtract.at(left, other, value * self._solved(right[self.unknowns], transpose=transpose)[own])
         return left
 
     def after(self, right: Array, answer: Array, *, transpose: bool) -> None:
         """Put these unknowns into an answer for the others."""
         own, other, value = self._columns if transpose else self._rows
         through = np.bincount(own, value * answer[other], len(self.unknowns))
-        answer[self.unknowns] = self._inverse * (right[self.unknowns] - through)
+        answer[self.unknowns] = self._solved(right[self.unknowns] - through, transpose=transpose)

@@ -133,9 +133,9 @@ class Model:
         if len(set(kinds)) < len(kinds):
             raise InputError(f"terms of one kind come in one object; got {kinds}. Join them.")
         for term in self.terms:
-            for name, declared in term.declared_inputs().items():
+            for name, said in term.declared_inputs().items():
                 size = np.shape(getattr(term, name))
-                if declared.over == "cell" and size != (grid.n_cells,):
+                if said.over == "cell" and size != (grid.n_cells,):
                     raise InputError(
                         f"{term.kind}: {name} has the shape {size}; expected ({grid.n_cells},), one per cell of the grid."
                     )

@@ -51,7 +51,7 @@ class ZoneMap:
         return {n: self.number == k for k, n in enumerate(self.names) if (self.number == k).any()}
 
     def factors(self, values: NDArray[np.float64]) -> Any:
-        """Return how an array over the cells follows from a factor of each zone, as a sparse matrix (n_cells, n_zones)."""
+        """Return how an array over the cells follows from a factor of each zone, sparse, (n_cells, n_zones)."""
         from scipy.sparse import coo_array
 
         cells = np.flatnonzero(self.number >= 0)

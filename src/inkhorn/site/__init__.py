@@ -17,7 +17,15 @@ from inkhorn.site.declaration import (
     quantity,
 )
 from inkhorn.site.edits import Edit
-from inkhorn.site.features import Feature, along_line, along_weights, geometry_of, kind_named, kinds, mean_value
+from inkhorn.site.features import (
+    Feature,
+    along_line,
+    along_weights,
+    geometry_of,
+    kind_named,
+    kinds,
+    mean_value,
+)
 from inkhorn.site.materials import Material, Property, declare_property, material_fields, properties
 from inkhorn.site.schedule import Schedule, in_each_period, periods_between
 from inkhorn.site.series import Series, days_since

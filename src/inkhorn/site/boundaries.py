@@ -158,10 +158,13 @@ class River(Feature):
     def __post_init__(self) -> None:
         super().__post_init__()
         stage = self.stage.values if isinstance(self.stage, Series) else self.stage
-        along, values = np.zeros(1), (np.atleast_1d(stage), np.atleast_1d(self.bed))
+        along, values = (
+            np.zeros(1),
+            tuple(np.atleast_1d(np.asarray(v, dtype=np.float64)) for v in (stage, self.bed)),
+        )
         if self.geometry == "line":
             along = np.linspace(0.0, 1.0, 1 + 4 * len(self.shape.coords))
-            values = tuple(along_line(self.shape, v, along) for v in values)  # type: ignore[assignment]
+            values = tuple(along_line(self.shape, v, along) for v in values)
         depth = np.atleast_2d(values[0] - values[1]).min(axis=0)  # the lowest stage of all times
         if depth.min() < 0:
             at = f", first at {along[np.argmax(depth < 0)]:.0%} of its length" if len(along) > 1 else ""

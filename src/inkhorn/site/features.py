@@ -19,7 +19,17 @@ from inkhorn.site.cells import PickedCells
 from inkhorn.site.declaration import Concentrations, LayerNames, Quantity, Symbol, declared_fields
 from inkhorn.site.series import Series
 
-__all__ = ["Along", "Changing", "Feature", "along_line", "along_weights", "geometry_of", "kind_named", "kinds", "mean_value"]
+__all__ = [
+    "Along",
+    "Changing",
+    "Feature",
+    "along_line",
+    "along_weights",
+    "geometry_of",
+    "kind_named",
+    "kinds",
+    "mean_value",
+]
 
 Along = float | Sequence[float] | Series  # one value, or several along a line, or either in time
 Changing = float | Series
@@ -92,7 +102,8 @@ def along_line(line: Any, values: ArrayLike, fraction: NDArray[np.float64]) -> N
     v = np.atleast_1d(np.asarray(values, dtype=np.float64))
     place, value, weight = along_weights(line, v.shape[-1], fraction)
     answer = np.zeros((*v.shape[:-1], len(fraction)))
-    np.add.at(answer, (..., place), v[..., value] * weight)
+    spot: Any = (..., place)
+    np.add.at(answer, spot, v[..., value] * weight)
     return answer
 
 

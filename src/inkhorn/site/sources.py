@@ -17,12 +17,15 @@ _SIGNS = "Water taken out is `abstraction`, water put in is `injection`; both co
 _OUT, _IN = "#c1121f", "#1d4ed8"
 
 
-def _rate(words: str, dimension: Any = "flow", **options: Any) -> Any:
+def _rate(words: str, dimension: Any = "flow", *, default: Any = 0.0, example: Any = "5 l/s") -> Any:
     return quantity(
         f"{words}; counts upwards from 0",
         dimension,
-        **{"default": 0.0, "in_time": True, "check": "nonnegative", "remedy": _SIGNS, "example": "5 l/s"}
-        | options,
+        default=default,
+        in_time=True,
+        check="nonnegative",
+        remedy=_SIGNS,
+        example=example,
     )
 
 
@@ -108,11 +111,10 @@ class Well(Feature):
         super().__post_init__()
         for axis in ("x", "y"):
             object.__setattr__(self, axis, None if told else float(getattr(self.shape, axis)))
-        if self.geometry == "point":
-            if self.screen_top is None or self.screen_bottom is None:
-                raise InputError(
-                    f"{self.where} has no screen. Give screen_top and screen_bottom, both as elevations."
-                )
+        if self.geometry == "point" and None in (self.screen_top, self.screen_bottom):
+            raise InputError(
+                f"{self.where} has no screen. Give screen_top and screen_bottom, both as elevations."
+            )
         if None not in (self.screen_top, self.screen_bottom) and self.screen_top <= self.screen_bottom:  # type: ignore[operator]
             raise InputError(
                 f"{self.where}: screen_top {self.screen_top:g} m is not above screen_bottom "

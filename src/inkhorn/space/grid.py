@@ -620,7 +620,7 @@ def _joined(
     mesh: PlanMesh, names: Sequence[str], part_of: Sequence[tuple[str, ...]], most_splits: Mapping[str, int]
 ) -> dict[int, NDArray[np.int64]]:
     """Which larger cell each plan cell belongs to, in the layers that are split less often."""
-    joined = {}
+    joined: dict[int, NDArray[np.int64]] = {}
     for name, most in most_splits.items():
         if not isinstance(mesh, SplitMesh):
             raise InputError("most_splits says nothing of a mesh that was not split in four. Leave it out.")

@@ -96,7 +96,7 @@ def _natural(surface: Any, asked: Array) -> tuple[NDArray[np.int64], Array]:
 
 def _kriging(surface: Any, asked: Array) -> tuple[NDArray[np.int64], Array]:
     x, y = surface.places.T
-    rows = kriging_rows(x, y, *asked.T, surface.variogram, neighbours=surface.neighbours)
+    rows = kriging_rows(x, y, asked[:, 0], asked[:, 1], surface.variogram, neighbours=surface.neighbours)
     shape = (len(asked), -1)
     return rows.indices.reshape(shape), rows.data.reshape(shape)
 

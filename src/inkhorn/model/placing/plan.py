@@ -18,7 +18,7 @@ from inkhorn.site import Feature, Schedule, Series, along_weights, in_each_perio
 from inkhorn.space import Grid
 from inkhorn.space.rim import OuterEdges, outer_edges
 
-__all__ = ["Footprint", "Placing", "Plan", "SiteInput", "SiteInputs", "Spot", "placings", "places"]
+__all__ = ["Footprint", "Placing", "Plan", "SiteInput", "SiteInputs", "Spot", "places", "placings"]
 
 Index = NDArray[np.int64]
 Array = NDArray[np.float64]
@@ -65,7 +65,8 @@ class SiteInputs:
     def of(self, owner: str, name: str, values: Any, *, is_factor: bool = False) -> Index:
         """Return the numbers of some inputs, new ones if they were not asked for before."""
         found = []
-        for k, value in enumerate(np.atleast_1d(values).tolist()):
+        several = [float(values)] if isinstance(values, float | int) else np.atleast_1d(values).tolist()
+        for k, value in enumerate(several):
             key = (owner, name, k)
             if key not in self._number:
                 self._number[key] = len(self.known)
@@ -287,7 +288,7 @@ class Plan:
         """Return the cells in the layers that a feature names, and which entry of its footprint each belongs to."""
         if place.cells is not None:
             return place.cells, np.arange(len(place.cells))
-        number = self.grid.number[self.rows(place.feature)][:, place.plan]
+        number = self.grid.number[np.array(self.rows(place.feature))[:, None], place.plan]
         layer, entry = np.nonzero(number >= 0)
         return number[layer, entry], entry
 
@@ -322,7 +323,7 @@ class Plan:
             rows = list(self.grid.layers_named(layer, place.feature.where))
         chosen = np.full(len(place.plan), -1, dtype=np.int64)
         done = np.zeros(len(place.plan), dtype=bool)
-        for number in self.grid.number[rows][:, place.plan]:
+        for number in (self.grid.number[k, place.plan] for k in rows):
             here = ~done & (number >= 0)
             chosen[here] = number[here]
             done |= here & (self.grid.cells.bottom[number] < lowest)
@@ -340,6 +341,10 @@ class Plan:
             (n,), or (n_periods, n) for one in time.
         """
         given = getattr(feature, name)
+        if isinstance(given, float | int):
+            alone = self.inputs.of(f"{feature.kind} {feature.name}", name, given)
+            one = Traced(np.array([float(given)]), np.zeros(1, np.int64), alone, np.ones(1))
+            return one if place is None else one.spread((len(place.plan),))
         values = in_each_period(given, self.schedule, f"{feature.where}: {name}")
         owner = f"{feature.kind} {feature.name}"
         count = values.shape[-1]
@@ -347,7 +352,8 @@ class Plan:
         size = len(place.plan) if place is not None else 1
         if isinstance(given, Series):
             made = np.zeros((*values.shape[:-1], size))
-            np.add.at(made, (..., n), values[..., value] * weight)
+            spot: Any = (..., n)
+            np.add.at(made, spot, values[..., value] * weight)
             number = self.inputs.of(owner, name, 1.0, is_factor=True)
             flat = made.ravel()
             return Traced(made, np.arange(flat.size), np.full(flat.size, number[0]), flat.copy())

@@ -30,7 +30,7 @@ def place_wells(features: list[Well], plan: Plan) -> list[Spot]:
     if not features:
         return []
     points = [w for w in features if w.geometry == "point"]
-    at = plan.grid.mesh.locate([w.x for w in points], [w.y for w in points])
+    at = plan.grid.mesh.locate([w.shape.x for w in points], [w.shape.y for w in points])
     home = dict(zip(map(id, points), at.tolist(), strict=True))
     return [_place_well(well, plan, home.get(id(well))) for well in features]
 

@@ -65,7 +65,9 @@ def place_evapotranspiration(features: list[Evapotranspiration], plan: Plan) -> 
             "surface": plan.grid.cells.top[cells] - plan.value(feature, "below_ground", place),
             "depth": plan.value(feature, "depth", place),
         }
-        spots.append(Spot(feature, cells, values, _mean_total(rate, area), "m³/day out at most", place.outside))
+        spots.append(
+            Spot(feature, cells, values, _mean_total(rate, area), "m³/day out at most", place.outside)
+        )
     return spots
 
 
@@ -79,7 +81,7 @@ def _through_sides(plan: Plan, feature: GivenFlow, line: Any) -> tuple[Index, In
     """Cells on the rim along a line, which side of the plan each belongs to, its outer face, and the sides' lengths."""
     size = float(np.sqrt(plan.grid.mesh.area[plan.rim.cell]).max())
     side, length, below = plan.sides(feature, line, 1.5 * size)
-    number = plan.grid.number[plan.rows(feature)][:, below]
+    number = plan.grid.number[np.array(plan.rows(feature))[:, None], below]
     layer, entry = np.nonzero(number >= 0)
     cells = number[layer, entry]
     outer = plan.grid.outer_faces
@@ -114,15 +116,16 @@ def _place_given_flow(feature: GivenFlow, plan: Plan) -> Spot:
         each = rate if name.endswith("_per_length") else rate / n
         spread = each.spread((*each.shape[:-1], n))
         return _given_spot(feature, place.cells, spread, np.ones(n), None, "inside", place.outside)
-    line, rim = feature.shape, shapely.MultiLineString()
+    line = feature.shape
     size = float(np.sqrt(plan.grid.mesh.area[plan.rim.cell]).min())
     edges = [
         shapely.union_all(shapely.linestrings(plan.rim.ends)),
         *([plan.boundary.boundary] * (plan.boundary is not None)),
     ]
     on = line.intersection(shapely.union_all(edges).buffer(_ON_RIM * size))
-    rim = shapely.line_merge(shapely.MultiLineString([g for g in shapely.get_parts(on) if g.length > 0]))
-    inside = line.difference(on.buffer(2.0 * _ON_RIM * size)) if on.length > 0 else line
+    lengths = [g for g in shapely.get_parts(shapely.line_merge(on)) if g.length > 8.0 * _ON_RIM * size]
+    rim = shapely.MultiLineString(lengths)  # no mere crossings
+    inside = line.difference(rim.buffer(_ON_RIM * size)) if lengths else line
     parts: list[tuple[Index, Traced, Array, Any]] = []
     for stretch in shapely.get_parts(rim):
         if stretch.length <= 0:

@@ -77,6 +77,12 @@ class Traced:
         """Return it repeated to a shape, as NumPy broadcasts."""
         if shape == self.shape:
             return self
+        if self.values.size == 1 and len(self.row) <= 1:
+            n = int(np.prod(shape))
+            values = np.full(shape, self.values.ravel()[0])
+            if not len(self.row):
+                return Traced(values)
+            return Traced(values, np.arange(n), np.full(n, self.column[0]), np.full(n, self.slope[0]))
         places = np.broadcast_to(np.arange(self.values.size).reshape(self.shape), shape)
         return self._picked(np.array(np.broadcast_to(self.values, shape)), places.ravel())
 
@@ -98,13 +104,20 @@ class Traced:
         )
         return Traced(values, row[order], column, slope)
 
-    def _with(self, other: Any) -> tuple[Traced, Traced]:
-        two = other if isinstance(other, Traced) else Traced(other)
+    def _with(self, other: Any) -> tuple[Traced, Traced | Array]:
+        """Both spread to one shape; a plain array stays one, for its derivative need not be carried."""
+        two = other if isinstance(other, Traced) else np.asarray(other, dtype=np.float64)
+        if two.shape == self.shape or two.ndim == 0:
+            return self, two
         shape = np.broadcast_shapes(self.shape, two.shape)
-        return self.spread(shape), two.spread(shape)
+        return self.spread(shape), two.spread(shape) if isinstance(two, Traced) else np.broadcast_to(
+            two, shape
+        )
 
     def __add__(self, other: Any) -> Traced:
         a, b = self._with(other)
+        if not isinstance(b, Traced):
+            return Traced(a.values + b, a.row, a.column, a.slope)
         one = np.ones(a.shape)
         return a._joined(a.values + b.values, one, b, one)
 
@@ -121,16 +134,21 @@ class Traced:
 
     def __mul__(self, other: Any) -> Traced:
         a, b = self._with(other)
+        if not isinstance(b, Traced):
+            return a._scaled(a.values * b, np.broadcast_to(b, a.shape))
         return a._joined(a.values * b.values, b.values, b, a.values)
 
     __rmul__ = __mul__
 
     def __truediv__(self, other: Any) -> Traced:
         a, b = self._with(other)
+        if not isinstance(b, Traced):
+            return a * (1.0 / b)
         return a._joined(a.values / b.values, 1.0 / b.values, b, -a.values / b.values**2)
 
     def __rtruediv__(self, other: Any) -> Traced:
-        return self._with(other)[1] / self
+        inverse = 1.0 / self.values
+        return self._scaled(inverse, -(inverse**2)) * other
 
     def sqrt(self) -> Traced:
         """Return its square root."""

@@ -252,7 +252,7 @@ class Term:
 
     def _check_crossings(self) -> None:
         given = self.usual_crossing if self.crossing is None else self.crossing
-        crossing = np.array(np.broadcast_to(np.asarray(given, dtype="U6"), self.cells.shape))
+        crossing = np.array(np.broadcast_to(np.asarray(given, dtype=str), self.cells.shape))
         unknown = ~np.isin(crossing, CROSSINGS)
         if unknown.any():
             raise InputError(
