@@ -149,11 +149,14 @@ def newton(
     balance = equations.evaluate(unknowns)
     measure = equations.closure(balance)
     free, columns, begun, sizes = equations.free, equations.columns, len(rows), list[float]()
+    far = False
     while measure > rules.closure and len(rows) - begun < rules.most_iterations and np.isfinite(measure):
         history = [r.closure for r in rows[begun:]]
         if len(history) > 8 and min(history[-8:]) > 0.999 * min(history[:-8]):
             break
-        system = LinearSystem(equations.pattern.among_free(balance.jacobian), columns=columns)
+        system = LinearSystem(
+            equations.pattern.among_free(balance.jacobian), columns=columns, conducts_far=far
+        )
         sizes.append(float(np.linalg.norm(balance.residual[free])))
         # an exact step where it is cheap, or where the equations are linear and one step does it all; elsewhere as
         # exact as the step before was good
@@ -167,7 +170,8 @@ def newton(
             step = system.solve(balance.residual[free], tolerance=tolerance, enough=enough)
         except ConvergenceError as problem:
             step = np.asarray(problem.state)  # its last iterate: the line search decides what that is worth
-        columns = system.columns  # none, where they did not lead there: then they are not tried again
+        # none, where they did not lead there: then they are not tried again
+        columns, far = system.columns, system.conducts_far
         before = unknowns
         unknowns, balance, damping = _damped(
             equations,

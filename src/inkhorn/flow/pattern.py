@@ -27,7 +27,9 @@ class Pattern:
 
     def __init__(self, rows: Any, n_unknowns: int, free: Index) -> None:
         self.rows, self.n_unknowns, self.free = rows, n_unknowns, free
-        self._find(np.empty(0, np.int64), np.empty(0, np.int64))
+        self.start: Index | None = (
+            None  # found with the first entries, of which there may be some besides those of faces
+        )
 
     def _find(self, row: Index, column: Index) -> None:
         """Find the places of all face rows, the diagonal, and entries besides."""
@@ -77,6 +79,8 @@ class Pattern:
 
         from inkhorn.flow import _kernels
 
+        if self.start is None:
+            self._find(row, column)
         data = np.zeros(len(self.column))
         if not _kernels.put_entries(row, column, value, self.start, self.column, data):
             self._find(row, column)

@@ -16,9 +16,11 @@ _U = np.uint64  # an index that is known not to count from the end
 
 @njit(cache=True)
 def take_matrix(  # type: ignore[no-untyped-def]
-    indptr, indices, data, order, cell, column, layer, start, neighbour, coupling, below, above, sink
+    indptr, indices, data, order, cell, column, layer, held, start, neighbour, coupling, below, above, sink
 ):
     """Sort the entries of a matrix by column and layer.
+
+    With `held` the unknowns that stand in no column are taken as they are; else each as level with the cell.
 
     A coupling across absent layers becomes one in series through them. What couples neither up and down
     one column nor sideways within one layer is lumped, so that rows keep their sum.
@@ -39,6 +41,8 @@ def take_matrix(  # type: ignore[no-untyped-def]
                 for t in range(begin, np.int64(indptr[_U(i + 1)])):
                     j = _U(indices[_U(t)])
                     a = data[_U(t)]
+                    if held and column[j] < 0:
+                        continue
                     total += a
                     if a >= 0.0 or j == _U(i):
                         continue

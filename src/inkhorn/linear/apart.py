@@ -66,6 +66,11 @@ class Apart:
             return False
         return True
 
+    @property
+    def coupled(self) -> bool:
+        """Whether they are coupled to each other."""
+        return self._factors is not None
+
     def _solved(self, right: Array, *, transpose: bool) -> Array:
         if self._factors is None:
             return self._inverse * right

@@ -174,11 +174,14 @@ class ColumnMultigrid:
         Where its unknowns stand.
     symmetric : bool
         Whether the matrix is.
+    apart : Apart, optional
+        Of those that stand apart. If given these are held as they are in the cycle over the others, as suits a network
+        that conducts far; else each is taken as level with its cells, as suits wells and lakes.
 
     Attributes
     ----------
     possible : bool
-        False where unknowns that stand apart are coupled to each other: then there is no cycle.
+        False where the block of unknowns that stand apart cannot be solved: then there is no cycle.
 
     References
     ----------
@@ -186,9 +189,14 @@ class ColumnMultigrid:
     379-393 (coarse conductances scaled for corrections that are constant on each group).
     """
 
-    def __init__(self, matrix: Any, columns: Columns, *, symmetric: bool = True) -> None:
-        apart = np.flatnonzero(np.asarray(columns.column) < 0)
-        self._apart = Apart(matrix, apart, symmetric=symmetric) if len(apart) else None
+    def __init__(
+        self, matrix: Any, columns: Columns, *, symmetric: bool = True, apart: Apart | None = None
+    ) -> None:
+        held = apart is not None
+        if apart is None:
+            unknowns = np.flatnonzero(np.asarray(columns.column) < 0)
+            apart = Apart(matrix, unknowns, symmetric=symmetric) if len(unknowns) else None
+        self._apart = apart
         self.possible = self._apart is None or self._apart.possible
         if not self.possible:
             return
@@ -206,6 +214,7 @@ class ColumnMultigrid:
             cell,
             columns.own,
             layer,
+            held,
             graph.start,
             graph.neighbour,
             coupling,
@@ -252,6 +261,11 @@ class ColumnMultigrid:
             apart.after(right, answer, transpose=transpose)
             product += float(right[apart.unknowns] @ answer[apart.unknowns])
         return product
+
+    @property
+    def apart(self) -> Apart | None:
+        """What solves for the unknowns that stand apart."""
+        return self._apart
 
     @property
     def memory(self) -> int:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from functools import cached_property, partial
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,10 +13,14 @@ from inkhorn.errors import ConvergenceError, InputError
 from inkhorn.linear.columns import Columns
 from inkhorn.linear.krylov import bicgstab, conjugate_gradients, unsigned
 
+if TYPE_CHECKING:
+    from inkhorn.linear.multigrid import ColumnMultigrid
+
 __all__ = ["LinearSystem"]
 
 Precondition = Callable[..., float]
 
+_PATIENCE = 60  # iterations after which a network is taken to conduct far
 DIRECT_BELOW = 2500  # unknowns; beyond that multigrid is faster than factors with their fill
 
 
@@ -35,16 +39,26 @@ class LinearSystem:
         Where the unknowns stand; column -1 for those that stand apart, such as water levels in wells.
     direct : bool, optional
         Factor it (True) or iterate (False) whatever its size.
+    conducts_far : bool
+        Whether unknowns that stand apart make a network that conducts more than the cells; it is found out if not
+        said, and then told by the attribute of that name, for the next system alike.
     """
 
-    def __init__(self, matrix: Any, *, columns: Columns | None = None, direct: bool | None = None) -> None:
+    def __init__(
+        self,
+        matrix: Any,
+        *,
+        columns: Columns | None = None,
+        direct: bool | None = None,
+        conducts_far: bool = False,
+    ) -> None:
         from scipy.sparse import csr_array
 
         self.matrix, self.columns = _short(csr_array(matrix)), columns
         if self.matrix.shape[0] != self.matrix.shape[1]:
             raise InputError(f"the matrix has the shape {self.matrix.shape}; expected a square one.")
         self.direct = self.matrix.shape[0] < DIRECT_BELOW if direct is None else direct
-        self.iterations = 0
+        self.iterations, self.conducts_far = 0, conducts_far
 
     @cached_property
     def symmetric(self) -> bool:
@@ -61,15 +75,43 @@ class LinearSystem:
         return splu(self.matrix.tocsc())
 
     @cached_property
+    def _columns_cycle(self) -> ColumnMultigrid | None:
+        """The cycle over columns, where there are any."""
+        if self.columns is None:
+            return None
+        from inkhorn.linear.multigrid import ColumnMultigrid
+
+        made = ColumnMultigrid(self.matrix, self.columns, symmetric=self.symmetric)
+        return made if made.possible else None
+
+    @cached_property
     def _precondition(self) -> Precondition:
         """One multigrid cycle: writes the answer into its second argument and returns the product of both."""
-        if self.columns is not None:
-            from inkhorn.linear.multigrid import ColumnMultigrid
-
-            multigrid = ColumnMultigrid(self.matrix, self.columns, symmetric=self.symmetric)
-            if multigrid.possible:
-                return multigrid.precondition
+        if self._columns_cycle is not None:
+            return self._columns_cycle.precondition
         return _general_multigrid(self.matrix if self.symmetric else _mutual_part(self.matrix))
+
+    @cached_property
+    def _far_conducting(self) -> Precondition | None:
+        """A cycle for a network that conducts far, between two corrections of it and its cells together; none without."""
+        cycle = self._columns_cycle
+        if self.columns is None or cycle is None or cycle.apart is None or not cycle.apart.coupled:
+            return None
+        from inkhorn.linear.joint import Joint
+        from inkhorn.linear.multigrid import ColumnMultigrid
+
+        inner = ColumnMultigrid(self.matrix, self.columns, symmetric=self.symmetric, apart=cycle.apart)
+        joint, turned = Joint(self.matrix, self.columns), self.matrix.T.tocsr()
+
+        def precondition(right: NDArray[Any], answer: NDArray[Any], *, transpose: bool = False) -> float:
+            matrix, step = turned if transpose else self.matrix, np.empty_like(right)
+            answer[:] = joint.correction(right, transpose=transpose)
+            inner.precondition(right - matrix @ answer, step, transpose=transpose)
+            answer += step
+            answer += joint.correction(right - matrix @ answer, transpose=transpose)
+            return float(answer @ right)
+
+        return precondition
 
     def solve(
         self,
@@ -110,14 +152,9 @@ class LinearSystem:
         if scale == 0.0:
             return np.zeros_like(right)
         answer, residual, history = np.zeros_like(right), right, [scale]
-        for _ in range(2):
-            step = (
-                self._direct_step(transpose)
-                if self.direct
-                else self._krylov_step(transpose, 0.5 * enough, most_iterations)
-            )
+        for step, rounds in self._ways(transpose, 0.5 * enough, most_iterations):
             # the recursive residual of a Krylov method drifts from the true one: restart from the true one
-            for _ in range(4):
+            for _ in range(rounds):
                 there = answer + step(residual, max(0.5 * tolerance * scale / history[-1], 1e-14))
                 left = right - matrix @ there
                 size = float(np.linalg.norm(left))
@@ -129,11 +166,6 @@ class LinearSystem:
                     return answer
                 if size > 0.5 * history[-2]:
                     break
-            if self.direct or self.columns is None:
-                break
-            # couplings that columns do not hold may be too strong: the general multigrid knows them all
-            self.columns = None
-            del self._precondition
         raise ConvergenceError(
             f"the linear solver stopped at a residual of {history[-1] / scale:.1e} of the right-hand side; "
             f"asked for {tolerance:.0e}, after {self.iterations} iterations. The matrix may be singular: check "
@@ -144,15 +176,40 @@ class LinearSystem:
             state=answer,
         )
 
+    def _ways(
+        self, transpose: bool, enough: float, most: int
+    ) -> Iterator[tuple[Callable[[NDArray[Any], float], NDArray[Any]], int]]:
+        """Ways to take a step, each after those before it have not led there, and how often each is taken."""
+        if self.direct:
+            yield self._direct_step(transpose), 4
+            return
+        far = self._columns_cycle is not None and self._columns_cycle.apart is not None
+        far = far and self._columns_cycle.apart.coupled  # type: ignore[union-attr]  # just seen
+        if not far or not self.conducts_far:
+            yield (
+                (self._krylov_step(self._precondition, transpose, enough, _PATIENCE), 1)
+                if far
+                else (self._krylov_step(self._precondition, transpose, enough, most), 4)
+            )
+        if far and self._far_conducting is not None:
+            self.conducts_far = True  # what came of it once is not tried again
+            yield self._krylov_step(self._far_conducting, transpose, enough, most), 4
+        if self.columns is not None:
+            # couplings that columns do not hold may be too strong: the general multigrid knows them all
+            self.columns = None
+            self.__dict__.pop("_columns_cycle", None)
+            self.__dict__.pop("_precondition", None)
+            yield self._krylov_step(self._precondition, transpose, enough, most), 4
+
     def _direct_step(self, transpose: bool) -> Callable[[NDArray[Any], float], NDArray[Any]]:
         return lambda right, _: self._factors.solve(right, trans="T" if transpose else "N")
 
     def _krylov_step(
-        self, transpose: bool, enough: float, most: int
+        self, cycle: Precondition, transpose: bool, enough: float, most: int
     ) -> Callable[[NDArray[Any], float], NDArray[Any]]:
         method = conjugate_gradients if self.symmetric else bicgstab
         matrix = self.matrix if self.symmetric or not transpose else _short(self.matrix.T.tocsr())
-        precondition = partial(self._precondition, transpose=transpose)
+        precondition = partial(cycle, transpose=transpose)
 
         def step(right: NDArray[Any], tolerance: float) -> NDArray[Any]:
             answer, iterations = method(

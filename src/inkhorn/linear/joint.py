@@ -1,0 +1,64 @@
+"""Unknowns that stand apart and the cells around them, moved together: what a network conducts far away."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from inkhorn.linear.columns import Columns
+
+__all__ = ["Joint"]
+
+Array = NDArray[np.float64]
+
+
+class Joint:
+    """A coarse correction for a network that conducts more than the cells it lies in.
+
+    A cycle over the cells, with the levels at the nodes as they are, and one over the nodes, with the heads as they
+    are, hardly move both together where they exchange water easily. So each node and the cells nearest to it are made
+    one unknown of a small system, which is factored: a level that belongs to both.
+
+    Parameters
+    ----------
+    matrix : scipy.sparse.csr_array, (n, n)
+    columns : Columns
+        Where its unknowns stand; column -1 for those of the network.
+    """
+
+    def __init__(self, matrix: Any, columns: Columns) -> None:
+        from scipy.sparse import coo_array
+        from scipy.sparse.linalg import splu
+        from scipy.spatial import KDTree
+
+        column = np.asarray(columns.column)
+        apart, cells = np.flatnonzero(column < 0), np.flatnonzero(column >= 0)
+        number = np.full(matrix.shape[0], -1)
+        number[apart] = np.arange(len(apart))
+        places = np.column_stack([columns.x, columns.y])[column[cells]]
+        of_cell = np.zeros((matrix.shape[0], 2))
+        of_cell[cells] = places
+        rows = matrix[apart].tocoo()
+        met = number[rows.col] < 0
+        node, cell = rows.row[met], rows.col[met]
+        count = np.bincount(node, minlength=len(apart))
+        middle = np.column_stack([np.bincount(node, of_cell[cell, k], len(apart)) for k in (0, 1)])
+        there = np.flatnonzero(count)  # a node that meets no cell moves alone
+        nearest = there[KDTree(middle[there] / count[there, None]).query(places)[1]]
+        group = np.empty(matrix.shape[0], dtype=np.int64)
+        group[cells], group[apart] = nearest, np.arange(len(apart))
+        strongest = np.argsort(np.abs(rows.data[met]), kind="stable")
+        group[cell[strongest]] = node[strongest]  # a cell goes with the node that it exchanges most with
+        every = matrix.tocoo()
+        size = (len(apart), len(apart))
+        self._group, self._count = group, len(apart)
+        self._factors = splu(
+            coo_array((every.data, (group[every.row], group[every.col])), shape=size).tocsc(),
+        )
+
+    def correction(self, residual: Array, *, transpose: bool) -> Array:
+        """Return the change of all unknowns that brings what is left over each group to nothing."""
+        summed = np.bincount(self._group, residual, self._count)
+        return np.asarray(self._factors.solve(summed, trans="T" if transpose else "N")[self._group])
