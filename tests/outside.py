@@ -239,6 +239,7 @@ class Moat(Feature):
     conductance: Any = quantity(
         "flow per metre of head for each metre",
         {"line": "conductivity", "cells": "conductance"},
+        example="2 m/day",
         check="positive",
     )
     layers: Any = layer_names("where it lies; every layer if not given")

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import json
+import subprocess
+import sys
 from dataclasses import replace
+from pathlib import Path
 
 import geopandas as gpd
 import matplotlib.pyplot as plt
@@ -14,6 +17,7 @@ import pytest
 import shapely
 
 import inkhorn as ik
+from inkhorn.files.parts_site import feature_part
 from inkhorn.files.project_file import project_model
 from inkhorn.model import placings
 from inkhorn.site import PickedCells, declared_fields, geometry_of, kinds
@@ -165,8 +169,16 @@ def test_every_declaration_is_whole():
         assert kind.__doc__
         fields = project_model().model_fields
         assert table in fields
+        part = feature_part(kind)
+        needed = {"name": "x", "file": "y"} | {
+            name: declared_fields(kind)[name][1].example
+            for name, key in part.model_fields.items()
+            if key.is_required() and name != "name"
+        }
         for name, (_, said) in declared_fields(kind).items():
             assert said.words, (kind, name)
+            assert said.example is not None, (kind, name)
+            part.model_validate(needed | {name: said.example})
 
 
 def picked(feature, cells):
@@ -630,3 +642,20 @@ def test_the_schema_knows_kinds_of_other_packages():
     assert '"moat"' in text
     assert "organic_carbon" in text
     assert Moat.kind in {k.kind for k in kinds().values()}
+
+
+def test_the_guide_to_new_kinds_runs():
+    """Its code, as a package would have it, in a process of its own: the pond lands and leaks."""
+    text = (Path(__file__).parent.parent / "docs" / "new-kinds.md").read_text(encoding="utf-8")
+    code = "\n".join(part.partition("```")[0] for part in text.split("```python\n")[1:])
+    code += """
+import inkhorn as ik, shapely
+from tests.test_features import EVERY, INNER, site
+from tests.test_meshes import KINDS
+pond = Pond(name="p", shape=INNER, depth=0.5, leakance=1e-3)
+flow = ik.solve_flow(ik.place(site(EVERY[0], pond), KINDS["split"]()))
+assert abs(flow.budget().loc["pond"].iloc[0] - 5e-4 * INNER.area) < 1e-6
+"""
+    root = Path(__file__).parent.parent
+    done = subprocess.run([sys.executable, "-c", code], cwd=root, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr

@@ -155,7 +155,10 @@ def check(
         _print_frame(model.grid.mesh.quality().rename_axis("quality"), "How good the cells are")
     if model.placed is not None:
         shares = [f"{share:.1%}" if share else "-" for share in model.placed["share outside"]]
-        _print_frame(model.placed.assign(**{"share outside": shares}), "What landed where")
+        table = model.placed.assign(**{"share outside": shares})
+        _print_frame(table.drop(columns=["values", "water"]), "What landed where")
+        arrived = table.loc[table["values"].fillna("") != "", ["feature", "values", "water"]]
+        _print_frame(arrived, "What arrived at the cells, least to greatest, and what its water does")
     if len(findings):
         _print_frame(findings.frame(), "Findings")
     else:

@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.draw.base import LAYER_COLOURS
 from inkhorn.errors import InputError
-from inkhorn.space import Grid
+from inkhorn.space import Grid, line_corners
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -119,9 +119,7 @@ def _left_of(line: Sequence[Sequence[float]], mesh: Any) -> NDArray[np.bool_]:
     import shapely
     from shapely.ops import split
 
-    way = np.asarray(line, dtype=np.float64)
-    if way.ndim != 2 or way.shape[1] != 2 or len(way) < 2:
-        raise InputError(f"the line has the shape {way.shape}; expected two or more (x, y) in m.")
+    way = line_corners(line)
     west, south, east, north = shapely.total_bounds(mesh.polygons())
     far = 3.0 * max(east - west, north - south)
     ends = [(way[0], way[0] - way[1]), (way[-1], way[-1] - way[-2])]

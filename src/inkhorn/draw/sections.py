@@ -12,7 +12,7 @@ from inkhorn.draw.base import BANK, INK, LAYER_COLOURS, WARN, WATER, axes_or_new
 from inkhorn.errors import InputError, check_positive
 from inkhorn.flow import FlowResult
 from inkhorn.site import FixedHead, Site, mean_value
-from inkhorn.space import Grid
+from inkhorn.space import Grid, line_corners
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -24,9 +24,7 @@ def _along(
     line: Sequence[Sequence[float]], spacing: float
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Places along a polyline at even spacing, and their distances from its start."""
-    corners = np.asarray(line, dtype=np.float64)
-    if corners.ndim != 2 or corners.shape[1] != 2 or len(corners) < 2:
-        raise InputError(f"the section line has the shape {corners.shape}; expected two or more (x, y) in m.")
+    corners = line_corners(line, "the section line")
     run = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(corners, axis=0).T))])
     check_positive("length of the section line", run[-1], unit="m")
     at = np.linspace(0.0, run[-1], max(int(run[-1] / spacing), 2) + 1)

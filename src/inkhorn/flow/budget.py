@@ -11,6 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, did_you_mean
 from inkhorn.model import Model
+from inkhorn.space import line_corners
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -194,11 +195,7 @@ def across_line(model: Model, step: Any, line: ArrayLike) -> pd.DataFrame:
     """
     import pandas as pd
 
-    points = np.asarray(getattr(line, "coords", line), dtype=np.float64)
-    if points.ndim != 2 or len(points) < 2 or points.shape[1] < 2:
-        raise InputError(
-            f"the line has the shape {points.shape}; expected two or more points with x and y, (n, 2)."
-        )
+    points = line_corners(line)
     cells, faces = model.grid.cells, model.grid.faces
     side = np.flatnonzero(~faces.is_floor)
     first, second = faces.cells[side].T
@@ -209,7 +206,7 @@ def across_line(model: Model, step: Any, line: ArrayLike) -> pd.DataFrame:
 
     # how often more the way from centre to centre crosses to the left
     to_left = np.zeros(len(side), dtype=np.int64)
-    for begin, end in pairwise(points[:, :2]):
+    for begin, end in pairwise(points):
         from_left, comes_left = left_of(p, begin, end), left_of(q, begin, end)
         meets = (from_left != comes_left) & (left_of(begin, p, q) != left_of(end, p, q))
         to_left += np.where(meets, comes_left.astype(np.int64) - from_left, 0)

@@ -3,6 +3,7 @@
 from inkhorn.space.grid import FLOOR, SIDE, Cells, Faces, Grid, OuterFaces, layered
 from inkhorn.space.interpolation import POINT_METHODS, PointMethod
 from inkhorn.space.kriging import Variogram, kriging_rows
+from inkhorn.space.lines import line_corners
 from inkhorn.space.merged import MergedMesh
 from inkhorn.space.mesh import PlanEdges, PlanMesh
 from inkhorn.space.polygons import PolygonMesh
@@ -60,6 +61,7 @@ __all__ = [
     "flow_rows",
     "kriging_rows",
     "layered",
+    "line_corners",
     "point_surfaces",
     "rectangles",
     "sampling_rows",

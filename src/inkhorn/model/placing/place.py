@@ -55,10 +55,10 @@ def _arrived(spot: Spot, term: type[Term] | None) -> str:
         return ""
     said = []
     for name, declared in term.declared_inputs().items():
-        if name not in spot.values:
+        if name not in spot.values or not declared.told:
             continue
         values = plain(spot.values[name]) * spot.measure.get(name, 1.0)
-        if np.isfinite(values).all():
+        if np.isfinite(values).all() and values.any():
             said.append(f"{name.replace('_', ' ')} {_span(values)} {declared.unit}".rstrip())
     return "; ".join(said)
 

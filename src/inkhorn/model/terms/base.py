@@ -63,6 +63,8 @@ class Input:
         What the check says where such a level lies below the bottom of its cell; nothing if that is no matter.
     remedy : str
         What the check then advises.
+    told : bool
+        Whether the table of what landed tells its values; not of what only the grid makes.
     """
 
     over: Over
@@ -70,6 +72,7 @@ class Input:
     check: str = "finite"
     below: str = ""
     remedy: str = ""
+    told: bool = True
 
     @property
     def unit(self) -> str:

@@ -29,7 +29,7 @@ class RechargeTerm(Term):
     """
 
     rate: Any = entry_input("rate")
-    area: Any = entry_input("area", check="nonnegative")
+    area: Any = entry_input("area", check="nonnegative", told=False)
     kind: ClassVar[str] = "recharge"
 
     def evaluate(self, moment: Moment) -> Contribution:
@@ -83,7 +83,7 @@ class EvapotranspirationTerm(Term):
     """
 
     rate: Any = entry_input("rate", check="nonnegative")
-    area: Any = entry_input("area", check="nonnegative")
+    area: Any = entry_input("area", check="nonnegative", told=False)
     surface: Any = entry_input("length")
     depth: Any = entry_input("length", default=1.0, check="positive")
     kind: ClassVar[str] = "evapotranspiration"

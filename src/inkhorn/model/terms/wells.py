@@ -57,7 +57,7 @@ class WellTerm(Term):
     with nonsquare grid blocks and anisotropic permeability, SPE Journal 23(3), 531-543, eq. 22.
     """
 
-    connection: Any = entry_input("length", check="nonnegative")
+    connection: Any = entry_input("length", check="nonnegative", told=False)
     rate: Any = feature_input("flow")
     lowest_level: Any = feature_input("length", default=-np.inf, check="any")
     losses: Any = feature_input("well loss", check="nonnegative")
