@@ -45,6 +45,7 @@ class StepFile(Sequence[FlowStep]):
     def __init__(self, path: Path | str, model: Model) -> None:
         self.path, self.model = Path(path), model
         self._file: Any = None
+        self._tables: dict[str, Any] = {}
         self._entries = {_plain(t.kind): len(t.cells) for t in model.terms}
         n_own = sum(t.n_own for t in model.terms)
         # what a term has besides: how many values, and how they lie
@@ -82,6 +83,12 @@ class StepFile(Sequence[FlowStep]):
                     f'cannot read "{self.path}": {problem}. Expected the flow.nc of a run.'
                 ) from None
         return self._file
+
+    def _table(self, name: str) -> Any:
+        """A table of the file, looked up once."""
+        if name not in self._tables:
+            self._tables[name] = self._open()[name]
+        return self._tables[name]
 
     def _begin(self) -> None:
         import h5netcdf
@@ -152,7 +159,7 @@ class StepFile(Sequence[FlowStep]):
     def _resize(self, count: int) -> None:
         """Make room for so many records."""
         for name in self._timed:
-            self._open()[name].resize(count, axis=0)
+            self._table(name).resize(count, axis=0)
 
     @property
     def _timed(self) -> list[str]:
@@ -162,12 +169,12 @@ class StepFile(Sequence[FlowStep]):
         return ["time", "time_bounds", *_OF_STEPS, *_OF_CELLS, *own, "face_flow", *kinds, *self._besides]
 
     def __len__(self) -> int:
-        return int(self._open()["joined_steps"].shape[0])
+        return int(self._table("joined_steps").shape[0])
 
     @property
     def reached(self) -> float:
         """The end of the last record [days since the start]; 0 without one."""
-        return float(self._open()["time"][-1]) if len(self) else 0.0
+        return float(self._table("time")[-1]) if len(self) else 0.0
 
     @overload
     def __getitem__(self, index: int) -> FlowStep: ...
@@ -180,11 +187,10 @@ class StepFile(Sequence[FlowStep]):
         k = index + count if index < 0 else index
         if not 0 <= k < count:
             raise IndexError(f"there are {count} records, counted from 0; asked for {index}")
-        file = self._open()
-        bounds = file["time_bounds"][k]
+        bounds = self._table("time_bounds")[k]
 
         def row(name: str, over: str) -> NDArray[np.float64]:
-            return np.asarray(file[name][k], dtype=np.float64)[: self._sizes[over]]
+            return np.asarray(self._table(name)[k], dtype=np.float64)[: self._sizes[over]]
 
         def besides(what: str) -> tuple[NDArray[np.float64], ...]:
             names = [f"{kind}_{what}" for kind in self._entries]
@@ -198,7 +204,7 @@ class StepFile(Sequence[FlowStep]):
         return FlowStep(
             start=float(bounds[0]),
             end=float(bounds[1]),
-            steady=bool(file["steady"][k]),
+            steady=bool(self._table("steady")[k]),
             own=row("own_unknown_value", "own_unknown"),
             own_storage=row("own_storage", "own_unknown"),
             outside=besides("outside"),
@@ -206,9 +212,9 @@ class StepFile(Sequence[FlowStep]):
             state=besides("state"),
             face_flow=row("face_flow", "face"),
             term_flow=tuple(row(f"{kind}_flow", f"{kind}_entry") for kind in self._entries),
-            period=int(file["period"][k]),
-            order=int(file["order"][k]),
-            joins=int(file["joined_steps"][k]),
+            period=int(self._table("period")[k]),
+            order=int(self._table("order")[k]),
+            joins=int(self._table("joined_steps")[k]),
             **{field: row(name, "cell") for name, (field, *_) in _OF_CELLS.items()},
         )
 
@@ -217,8 +223,8 @@ class StepFile(Sequence[FlowStep]):
         file, k = self._open(), len(self)
         self._resize(k + 1)
         try:
-            file["time"][k] = record.end
-            file["time_bounds"][k] = (record.start, record.end)
+            self._table("time")[k] = record.end
+            self._table("time_bounds")[k] = (record.start, record.end)
             flows = zip((f"{kind}_flow" for kind in self._entries), record.term_flow, strict=True)
             cells = ((name, getattr(record, field)) for name, (field, *_) in _OF_CELLS.items())
             besides = [
@@ -235,10 +241,10 @@ class StepFile(Sequence[FlowStep]):
                 *flows,
             ):
                 if len(values):
-                    file[name][k] = values
+                    self._table(name)[k] = values
             counts = (record.steady, record.period, record.order, record.joins)
             for name, value in zip(_OF_STEPS, counts, strict=True):
-                file[name][k] = int(value)
+                self._table(name)[k] = int(value)
         except BaseException:
             self._resize(k)
             raise
@@ -248,6 +254,7 @@ class StepFile(Sequence[FlowStep]):
     def close(self) -> None:
         """Let go of the file; it is opened again when asked."""
         if self._file is not None:
+            self._tables.clear()
             self._file.close()
             self._file = None
 
