@@ -66,6 +66,8 @@ class Traced:
         """Values taken from here, each from one place of this array counted row by row."""
         if not len(self.row):
             return Traced(values)
+        if len(self.row) == self.values.size and (self.row == np.arange(len(self.row))).all():
+            return Traced(values, np.arange(len(places)), self.column[places], self.slope[places])
         first = np.searchsorted(self.row, places, "left")
         count = np.searchsorted(self.row, places, "right") - first
         total = int(count.sum())
@@ -91,12 +93,18 @@ class Traced:
         return self._picked(self.values[index], np.ravel(places))
 
     def _scaled(self, values: Array, factor: Array) -> Traced:
-        """Values whose derivative is that of this array times a factor for each value."""
+        """Values whose derivative is that of this array times a factor, one for all or one for each value."""
+        if factor.ndim == 0:
+            return Traced(values, self.row, self.column, self.slope * factor)
         return Traced(values, self.row, self.column, self.slope * np.ravel(factor)[self.row])
 
     def _joined(self, values: Array, mine: Array, other: Traced, its: Array) -> Traced:
         """Values that follow from two arrays, with the derivatives by each."""
         one, two = self._scaled(values, mine), other._scaled(values, its)
+        if not len(two.row):
+            return one
+        if not len(one.row):
+            return two
         row = np.concatenate([one.row, two.row])
         order = np.argsort(row, kind="stable")
         column, slope = (
@@ -135,7 +143,7 @@ class Traced:
     def __mul__(self, other: Any) -> Traced:
         a, b = self._with(other)
         if not isinstance(b, Traced):
-            return a._scaled(a.values * b, np.broadcast_to(b, a.shape))
+            return a._scaled(a.values * b, b)
         return a._joined(a.values * b.values, b.values, b, a.values)
 
     __rmul__ = __mul__
