@@ -152,9 +152,10 @@ def _draw_feature(ax: Axes, feature: Feature, symbol: Symbol, label: str | None,
             said = {}
     else:
         thin = 1.0 if symbol.width < 1.0 else 2.0
+        halo = {"path_effects": _halo()} if symbol.colour == SOURCE else {}  # to be seen on dark ground
         _outline(
-            ax, feature.shape, color=symbol.colour, lw=symbol.width, ls=dashes, zorder=1.0 + thin, **said
-        )
+            ax, feature.shape, color=symbol.colour, lw=symbol.width, ls=dashes, zorder=1.0 + thin, **halo, **said
+        )  # fmt: skip
 
 
 def draw_site(
@@ -216,13 +217,17 @@ def draw_site(
 
 def label_points(ax: Axes, points: list[tuple[float, float, str]], **style: Any) -> None:
     """Write names beside points, with a halo so that they can be read on any ground."""
-    from matplotlib.patheffects import withStroke
-
     for x, y, name in points:
         ax.annotate(
             name, (x, y), xytext=(6, 5), textcoords="offset points", fontsize=8, color=INK, zorder=7,
-            path_effects=[withStroke(linewidth=2.5, foreground="white")], **style,
+            path_effects=_halo(), **style,
         )  # fmt: skip
+
+
+def _halo() -> list[Any]:
+    from matplotlib.patheffects import withStroke
+
+    return [withStroke(linewidth=3.0, foreground="white")]
 
 
 def check_layer(grid: Grid, layer: str | int) -> int:
