@@ -53,7 +53,7 @@ def kind_of(key: dict[str, Any]) -> str:
     """What may stand there, in words."""
     if "unit" in key:
         words = _unit(key["unit"])
-        ways = [f"*{w}*" for w in ("along a line",) if key.get("along")]
+        ways = ["*along a line*"] * key.get("along", False) + ["*by cell*"] * key.get("by_cell", False)
         names = {"series": "*in time*", "column": "*in a column*", "weather": "*from daily rain*"}
         ways += [names[w] for w in key.get("ways", [])]
         return words + (f"; {', '.join(ways)}" if ways else "")

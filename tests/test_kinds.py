@@ -219,6 +219,48 @@ def test_every_kind_can_be_placed_by_cells(by):
         ik.place(site(pond, picked(EVERY[7], PickedCells([99999]))), grid)
 
 
+def test_cells_in_a_layer_in_parts_give_and_take_as_much():
+    """A place named in a layer stands for all its parts: they share what is there, and do not each have all of it."""
+    mesh, places = KINDS["rectangles"](), [("lower", 312.5, 562.5), ("lower", 337.5, 562.5)]
+    parts, cells, pond = STRATA.split("lower", 3), PickedCells(places=places), EVERY[0]
+    for feature in (*EVERY[1:], SLOPE):
+        one, totals = picked(feature, cells), []
+        for strata in (STRATA, parts):
+            made = replace(site(pond, one), strata=strata, materials=dict.fromkeys(strata.names, SAND))
+            model = ik.place(made, ik.layered(mesh, strata))
+            row = model.placed.set_index("feature").loc[feature.name]
+            assert row["share outside"] == 0.0
+            totals.append(row["total"])
+        npt.assert_allclose(totals[1], totals[0], rtol=1e-12, err_msg=feature.kind)
+        assert totals[0] > 0
+
+
+def test_each_cell_told_may_have_its_own_value():
+    """One for each, in the order of the cells; a cell told twice, or values that do not match, are refused."""
+    grid = ik.layered(KINDS["rectangles"](), STRATA)
+    flow, rain = ({"name": "a", "shape": PickedCells([7, 5])} for _ in range(2))
+    drain = ik.Drain(name="d", shape=PickedCells([9, 8]), level=(1.0, 2.0), conductance=(3.0, 4.0))
+    features = (
+        ik.GivenFlow(**flow, outflow=[6.0, 2.0]),
+        ik.Recharge(**rain | {"name": "r"}, rate=[1e-3, 2e-3]),
+        drain,
+    )
+    model = ik.place(site(EVERY[0], *features), grid)
+    npt.assert_allclose(model.term("given flow").rate, [-6.0, -2.0])
+    npt.assert_allclose(model.term("recharge").rate, [1e-3, 2e-3])
+    npt.assert_allclose(model.term("drain").conductance, [3.0, 4.0])
+    assert model.term("drain").cells.tolist() == [9, 8]
+    shared = ik.place(site(EVERY[0], ik.GivenFlow(**flow, outflow=6.0)), grid)
+    npt.assert_allclose(shared.term("given flow").rate, [-3.0, -3.0])
+    twice = ik.Edit(of="given_flow.rate", value=2.0, how="factor")  # by its table, as a project file has it
+    model = ik.place(site(EVERY[0], *features, edits=(twice,)), grid)
+    assert model.placed.set_index("feature").loc["a", "values"] == "rate -12 to -4 m³/day"
+    with pytest.raises(ik.InputError, match=r"outflow has 3 values; expected 1 or 2 \(one for each cell\)"):
+        ik.GivenFlow(**flow, outflow=[1.0, 2.0, 3.0])
+    with pytest.raises(ik.InputError, match='drain "d" names the cell 4 twice'):
+        ik.Drain(name="d", shape=PickedCells([4, 4]), level=1.0, conductance=3.0)
+
+
 def test_cells_are_typed_in_the_project_file(first_project, refused):
     put(
         first_project,

@@ -17,6 +17,8 @@ from inkhorn.units import KINDS, UnitSystem, quantity, split_header, unit_factor
         ("650 mm/year", "rate", 0.65 / 365.25),
         ("12 l/s", "flow", 1036.8),
         ("12 m³/h", "flow", 288.0),
+        ("12 m3/h", "flow", 288.0),
+        ("12 m^3/h", "flow", 288.0),
         ("1e-4 m/s", "conductivity", 8.64),
         ("250 mg/l", "concentration", 250.0),
         ("3 ppm", "concentration", 3.0),

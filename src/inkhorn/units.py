@@ -46,6 +46,7 @@ KINDS: dict[str, Kind] = {
 }
 
 _NUMBER = re.compile(r"^\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*?)\s*$")
+_PLAIN_POWER = re.compile(r"(?<=[A-Za-z])([2-9])(?![A-Za-z0-9.])")  # as people type it: m3/day
 _UNIT_TEXT = re.compile(r"^[A-Za-zµμ%°²³⁵⁻¹0-9·*/^()\s.\-]{1,40}$")
 
 
@@ -102,7 +103,8 @@ def unit_factor(unit: str, kind: str) -> float:
     Parameters
     ----------
     unit : str
-        A unit, such as ``"l/s"``. For concentrations ppm means mg/l and ppb µg/l (water of 1 kg/l).
+        A unit, such as ``"l/s"``; powers as ``"m³"``, ``"m^3"`` or ``"m3"``. For concentrations ppm means mg/l and ppb
+        µg/l (water of 1 kg/l).
     kind : str
         A key of `KINDS`.
 
@@ -128,7 +130,7 @@ def unit_factor(unit: str, kind: str) -> float:
     if not _UNIT_TEXT.match(text) or "**" in text:
         raise InputError(f'"{unit}" is not a unit; expected one for a {kind}, as in "{example}".')
     try:
-        measure = _registry().Quantity(1.0, text.replace("^", "**"))
+        measure = _registry().Quantity(1.0, _PLAIN_POWER.sub(r"**\1", text.replace("^", "**")))
         inside = "degree" if kind == "angle" else f"meter**{length} * day**{time} * gram**{mass}"
         return float(measure.to(inside).magnitude)
     except Exception as problem:  # pint raises many kinds, some from its tokenizer

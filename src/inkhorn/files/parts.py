@@ -36,6 +36,7 @@ __all__ = [
     "SoilWaterPart",
     "Time",
     "Units",
+    "Whole",
     "declared_type",
     "plain_number",
     "told",
@@ -71,6 +72,13 @@ def plain_number(kind: str) -> Any:
     return Annotated[float, _reads(kind), _in_schema(kind)]
 
 
+def _not_truth(value: Any) -> Any:
+    if isinstance(value, bool):
+        raise ValueError(f"is {str(value).lower()}; expected a whole number.")
+    return value
+
+
+Whole = Annotated[int, BeforeValidator(_not_truth)]
 Length = Annotated[float, _reads("length"), _in_schema("length")]
 Time = Annotated[float, _reads("time"), _in_schema("time")]
 Concentration = Annotated[float, _reads("concentration"), _in_schema("concentration")]
@@ -200,15 +208,23 @@ def declared_type(said: Quantity) -> Any:
     def read(value: Any, info: Any) -> Any:
         if isinstance(value, dict):
             return _elsewhere(value, info, allowed)
-        if isinstance(value, list) and not said.along:
-            raise ValueError("expected one value; several are for what varies along a line")
+        if isinstance(value, list) and not said.by_cell:
+            raise ValueError(
+                "expected one value; several are for what varies along a line or from cell to cell"
+            )
         several = isinstance(value, list)
         found = tuple(one(v, info) for v in value) if several else one(value, info)
         return found if len(said.dimensions) == 1 else Raw(found)
 
     forms: list[dict[str, Any]] = [{"type": "number"}, {"type": "string"}, {"type": "object"}]
-    forms += [{"type": "array"}] * said.along
-    extras = {"anyOf": forms, "unit": said.dimension, "ways": list(allowed), "along": said.along}
+    forms += [{"type": "array"}] * said.by_cell
+    extras = {
+        "anyOf": forms,
+        "unit": said.dimension,
+        "ways": list(allowed),
+        "along": said.along,
+        "by_cell": said.by_cell,
+    }
     return Annotated[Any, PlainValidator(read), WithJsonSchema(extras)]
 
 

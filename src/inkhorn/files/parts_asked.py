@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from inkhorn.files.parts import Diffusion, Length, Number, Part, Time, told
+from inkhorn.files.parts import Diffusion, Length, Number, Part, Time, Whole, told
 
 __all__ = ["DrawPart", "FitPart", "PathsPart", "TransportPart"]
 
@@ -18,7 +18,7 @@ class PathsPart(Part):
     )
     longest: Time = told("travel time at which paths end", "100 years", default=200 * 365.25)
     mark: Time = told("between marks along paths", "5 years", default=3652.5)
-    per_well: int = told("particles at each well", 48, default=24, ge=1)
+    per_well: Whole = told("particles at each well", 48, default=24, ge=1)
 
 
 class TransportPart(Part):
@@ -27,7 +27,7 @@ class TransportPart(Part):
     species: str = told("which, one of [[species]]", "chloride")
     duration: Time = told("how long", "60 years")
     step: Time = told("in what steps", "0.5 years")
-    outputs: int = told("times that are kept", 24, default=20, ge=1)
+    outputs: Whole = told("times that are kept", 24, default=20, ge=1)
     dispersivity: Length = told("along the flow", "20 m", default=0.0)
     transverse_dispersivity: Length = told("sideways", "2 m", default=0.0)
     vertical_dispersivity: Length = told("up and down", "0.2 m", default=0.0)

@@ -19,7 +19,7 @@ from pydantic_core import PydanticCustomError
 
 from inkhorn.errors import did_you_mean
 from inkhorn.files.meshes import read_mesh
-from inkhorn.files.parts import Angle, Length, Number, Part, told
+from inkhorn.files.parts import Angle, Length, Number, Part, Whole, told
 from inkhorn.site import kinds
 from inkhorn.space import Band, PlanMesh, rectangles, split_in_four, voronoi
 from inkhorn.units import quantity
@@ -154,7 +154,9 @@ class _OverBoundary(MeshPart):
 class _Frame(_OverBoundary):
     """A frame of rectangles."""
 
-    count: int | tuple[int, int] | None = told("of cells along x, or along x and y", [60, 50], default=None)
+    count: Whole | tuple[Whole, Whole] | None = told(
+        "of cells along x, or along x and y", [60, 50], default=None
+    )
     margin: Length = told("around the boundary", "200 m", default=0.0)
     rotation: Angle = told("of the rows, anticlockwise from the x axis", 30, default=0.0)
     keep: Keep = told(
@@ -192,8 +194,8 @@ class SplitPart(_Frame):
 
     mesh_kind: ClassVar[str] = "split"
     kind: Literal["split"] = told("of the mesh", "split")
-    ring: int = told("cells of one size around smaller ones", 2, default=1, ge=1, le=20)
-    most_splits: dict[str, Annotated[int, Field(ge=0)]] = told(
+    ring: Whole = told("cells of one size around smaller ones", 2, default=1, ge=1, le=20)
+    most_splits: dict[str, Annotated[Whole, Field(ge=0)]] = told(
         "how often cells are split at the most, by layer", {"lower limestone": 1}, default_factory=dict
     )
 
@@ -206,11 +208,11 @@ class VoronoiPart(_OverBoundary):
 
     mesh_kind: ClassVar[str] = "voronoi"
     kind: Literal["voronoi"] = told("of the mesh", "voronoi")
-    count: int | None = told("about how many cells there are to be, instead of a size", 3000, default=None)
+    count: Whole | None = told("about how many cells there are to be, instead of a size", 3000, default=None)
     growth: Number | None = told("of the size from cell to cell", 1.3, default=None)
     boundary: Length | None = told("size along the boundary", "50 m", default=None)
-    rounds: int = told("of evening out", 4, default=4, ge=0, le=100)
-    seed: int = told("of the points strewn", 7, default=0)
+    rounds: Whole = told("of evening out", 4, default=4, ge=0, le=100)
+    seed: Whole = told("of the points strewn", 7, default=0)
 
     def made(self, outline: Any, near: Near, folder: Path) -> PlanMesh:
         return voronoi(

@@ -22,6 +22,7 @@ from inkhorn.files.parts import (
     SeriesPart,
     ShapeFile,
     Time,
+    Whole,
     declared_type,
     plain_number,
     told,
@@ -66,7 +67,7 @@ class FeaturePart(Part):
     name: str | Column = told("what it is called, or the column of names", "brook")
     file: str | None = told("its shapes: GeoPackage, GeoJSON or Shapefile", "site.gpkg", default=None)
     table: str | None = told("which table of a GeoPackage", "brook", default=None)
-    cells: list[int] | None = told(
+    cells: list[Whole] | None = told(
         "instead of a file: numbers of cells, which hold for one grid only", [12, 13], default=None
     )
     at: list[PlacePart] | None = told(
@@ -188,7 +189,7 @@ class ZonesPart(Part):
     table: str | None = told("which table of a GeoPackage", "land_use", default=None)
     name: Column | None = told("the column of the zones' names", {"column": "use"}, default=None)
     raster: str | None = told("a raster of whole numbers instead", "soils.tif", default=None)
-    codes: dict[str, int] = told(
+    codes: dict[str, Whole] = told(
         "the number of each zone in the raster", {"heath": 1, "wood": 2}, default_factory=dict
     )
     layers: list[str] = told(
@@ -240,7 +241,7 @@ class TimePart(Part):
     periods: str | None = told("a table of periods instead", "periods.csv", default=None)
     sheet: str | None = told("which sheet of an XLSX file", "periods", default=None)
     at_changes: bool = told("whether periods end where values change", False, default=True)
-    steps: int = told("steps in each period", 2, default=1, ge=1)
+    steps: Whole = told("steps in each period", 2, default=1, ge=1)
     growth: Number = told("length of a step over that of the one before", 1.2, default=1.0)
     steady_first: bool = told("whether it begins from a steady solution", False, default=True)
     first_heads: SurfacePart | None = told(
@@ -249,7 +250,7 @@ class TimePart(Part):
     first_run: str | None = told(
         "folder of a run where it ended to begin from instead", "runs/run-001", default=None
     )
-    warm_up_years: int = told("years ahead, of the means of their season", 2, default=0, ge=0, le=100)
+    warm_up_years: Whole = told("years ahead, of the means of their season", 2, default=0, ge=0, le=100)
     order: Literal[1, 2] = told("of the steps", 2, default=1)
     head_error: Length | None = told("what a step may err by in any head", "1 cm", default=None)
     results: Literal["steps", "periods"] | list[Time] = told(

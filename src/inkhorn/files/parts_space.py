@@ -6,7 +6,7 @@ from typing import ClassVar, Literal
 
 from pydantic import model_validator
 
-from inkhorn.files.parts import Angle, Length, Number, Part, ShapeFile, told
+from inkhorn.files.parts import Angle, Length, Number, Part, ShapeFile, Whole, told
 from inkhorn.space import POINT_METHODS
 
 __all__ = ["BoundaryPart", "LayerPart", "LocalPart", "SurfacePart"]
@@ -44,7 +44,7 @@ class SurfacePart(Part):
     method: Literal[tuple(POINT_METHODS)] = told(  # type: ignore[valid-type]  # those that the space knows
         "how the surface is laid through points", "kriging", default="linear"
     )
-    neighbours: int = told("points looked at for each place", 12, default=24, ge=1)
+    neighbours: Whole = told("points looked at for each place", 12, default=24, ge=1)
     power: Number = told("of the inverse distance", 2, default=2.0)
     variogram: VariogramPart | None = told("for kriging", {"range": "800 m"}, default=None)
     raster: str | None = told("a GeoTIFF or ESRI ASCII grid", "sand_base.tif", default=None)
@@ -102,7 +102,7 @@ class LayerPart(Part):
         "whether it is gone there, or kept in its neighbour's material", "keep", default="absent"
     )
     base_wins: bool = told("whether its base wins where it crosses those above", True, default=False)
-    parts: int | list[float] | None = told("a number of equal parts, or their shares", 3, default=None)
+    parts: Whole | list[float] | None = told("a number of equal parts, or their shares", 3, default=None)
     change: list[ChangePart] = told(
         "another base within polygons",
         [{"file": "pit.geojson", "base": {"elevation": "4 m"}}],

@@ -28,6 +28,7 @@ from inkhorn.site import (
     kinds,
     periods_between,
     soil_water_balance,
+    value_named,
 )
 from inkhorn.units import quantity
 
@@ -314,7 +315,7 @@ class FeatureReader:
             how, value = ("add", part.add) if part.add is not None else ("set", part.value)
             mine = [f for f in features if part.feature in (None, f.name)]
             try:
-                kind = dimension_of(part.of, mine)
+                kind = dimension_of(value_named(part.of), mine)
             except InputError as problem:
                 raise InputError(f"{by}: {problem}") from None
         make: Callable[..., Edit] = lambda value, shape: Edit(  # noqa: E731 - what all of them share

@@ -25,6 +25,8 @@ from inkhorn.site.features import (
     kind_named,
     kinds,
     mean_value,
+    value_count,
+    value_named,
 )
 from inkhorn.site.materials import Material, Property, declare_property, material_fields, properties
 from inkhorn.site.schedule import Schedule, in_each_period, periods_between
@@ -83,4 +85,6 @@ __all__ = [
     "properties",
     "quantity",
     "soil_water_balance",
+    "value_count",
+    "value_named",
 ]

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from inkhorn.errors import InputError
+from inkhorn.site.cells import PickedCells
 from inkhorn.site.declaration import Symbol, layer_names, quantity
 from inkhorn.site.features import Feature
 
@@ -56,3 +57,7 @@ class Barrier(Feature):
             raise InputError(
                 f"{self.where} is told by {len(self.shape)} cells; expected pairs, one on either side of the wall."
             )
+
+    def _check_shape(self) -> None:
+        if not isinstance(self.shape, PickedCells):  # whose cells may be of several pairs
+            super()._check_shape()

@@ -9,7 +9,7 @@ import numpy as np
 
 from inkhorn.errors import InputError
 from inkhorn.site.declaration import Symbol, choice, layer_names, quantity
-from inkhorn.site.features import Along, Feature, along_line
+from inkhorn.site.features import Along, ByCell, Feature, along_line
 from inkhorn.site.series import Series
 
 __all__ = ["Drain", "FixedHead", "HeadDependent", "River", "Seepage", "Spring"]
@@ -67,7 +67,7 @@ class HeadDependent(Feature):
         The level there [m].
     conductance : float, optional
         Per metre of line [m²/day per m], per square metre of polygon [1/day], or of a point [m²/day]; shared by the
-        layers by thickness.
+        layers by thickness. Of cells told one by one as a whole, one for all or one for each.
     conductivity, distance : float, optional
         Of a line, instead [m/day], [m].
     layers : tuple of str
@@ -75,10 +75,11 @@ class HeadDependent(Feature):
     """
 
     head: Along = quantity("level of the water there", "length", along=True, in_time=True, example="38 m")
-    conductance: float | None = quantity(
+    conductance: ByCell | None = quantity(
         "flow per metre of head, for each metre of a line, each square metre of a polygon, or as a whole at a point "
         "or of a cell; shared by the layers by thickness",
         _CONDUCTANCE,
+        by_cell=True,
         default=None,
         check="positive",
         example="0.5 m/day",
@@ -137,10 +138,11 @@ class River(Feature):
     bed_conductivity: float | None = quantity(
         "of the bed", {"line": "conductivity"}, default=None, check="positive", example="0.8 m/day"
     )
-    conductance: float | None = quantity(
+    conductance: ByCell | None = quantity(
         "flow per metre of head for each metre of line, instead of width, thickness and conductivity of the bed; "
         "of a cell told one by one as a whole",
         _some("line"),
+        by_cell=True,
         default=None,
         check="positive",
         example="5 m/day",
@@ -189,10 +191,11 @@ class Drain(Feature):
     """
 
     level: Along = quantity("above which it takes water", "length", along=True, in_time=True, example="41 m")
-    conductance: float = quantity(
+    conductance: ByCell = quantity(
         "flow per metre of head, for each metre of a line or each square metre of a polygon; of a cell told one by "
         "one as a whole",
         _some("line", "polygon"),
+        by_cell=True,
         check="positive",
         example="1.2 m/day",
     )
@@ -220,9 +223,9 @@ class Spring(Feature):
         The layer it drains; that which holds its level if not given.
     """
 
-    level: Along = quantity("above which water leaves", "length", in_time=True, example="15 m")
-    conductance: float = quantity(
-        "flow per metre of head", "conductance", check="positive", example="30 m²/day"
+    level: Along = quantity("above which water leaves", "length", by_cell=True, in_time=True, example="15 m")
+    conductance: ByCell = quantity(
+        "flow per metre of head", "conductance", by_cell=True, check="positive", example="30 m²/day"
     )
     layer: str | None = layer_names(
         "the layer it drains; that which holds its level if not given", many=False
@@ -244,9 +247,10 @@ class Seepage(Feature):
         Per square metre [1/day]; that of the upper half of the uppermost cell if not given.
     """
 
-    conductance: float | None = quantity(
+    conductance: ByCell | None = quantity(
         "flow per metre of head for each square metre; that of the upper half of the uppermost cell if not given",
         "leakance",
+        by_cell=True,
         default=None,
         check="positive",
         example="0.1 1/day",

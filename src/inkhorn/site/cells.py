@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import dataclass
 from typing import Any, ClassVar
 
@@ -41,8 +42,10 @@ class PickedCells:
         numbers = np.asarray(self.numbers)
         if numbers.ndim != 1 or (numbers.size and numbers.dtype.kind not in "iu"):
             raise InputError(f"cell numbers are {self.numbers!r}; expected whole numbers in a row.")
-        if (len(numbers) > 0) == (len(self.places) > 0):
-            raise InputError("expected cell numbers, or layers and places, and not both.")
+        if len(numbers) and len(self.places):
+            raise InputError("cells are told by their numbers and by layers and places; give one of the two.")
+        if not len(numbers) and not len(self.places):
+            raise InputError("no cell is told; expected at least one number, or one layer and place.")
         places = []
         for place in self.places:
             if len(place) != 3 or not isinstance(place[0], str):
@@ -58,7 +61,14 @@ class PickedCells:
     def __repr__(self) -> str:
         return f"PickedCells({len(self)} cell{'s'[: len(self) != 1]})"
 
-    @property
-    def is_empty(self) -> bool:
-        """Never: there is one cell at least."""
-        return False
+    def refuse_repeats(self, where: str) -> None:
+        """Refuse a cell that is told twice, whose values would add up or stand against each other."""
+        often = Counter(self.places or self.numbers.tolist())
+        again = next((one for one, times in often.items() if times > 1), None)
+        if again is not None:
+            said = (
+                f"the cell {again}"
+                if len(self.numbers)
+                else 'the cell of "{}" at x={:.9g}, y={:.9g}'.format(*again)
+            )
+            raise InputError(f"{where} names {said} twice. Name each once.")

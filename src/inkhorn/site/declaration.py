@@ -60,7 +60,9 @@ class Quantity(Declared):
     dimension : str, or mapping of str to str
         A key of `inkhorn.units.KINDS`; or one for each geometry: line, polygon, point, cells.
     along : bool
-        Whether it may have several values along a line.
+        Whether it may have several values along a line, and one for each of cells told one by one.
+    by_cell : bool
+        Whether it may have one for each of cells told one by one.
     in_time : bool
         Whether it may be a `Series`.
     weather : bool
@@ -77,6 +79,7 @@ class Quantity(Declared):
 
     dimension: str | Mapping[str, str] = "number"
     along: bool = False
+    by_cell: bool = False
     in_time: bool = False
     weather: bool = False
     check: Check = "finite"
@@ -166,6 +169,7 @@ def quantity(
     *,
     default: Any = MISSING,
     along: bool = False,
+    by_cell: bool = False,
     in_time: bool = False,
     weather: bool = False,
     check: Check = "finite",
@@ -175,7 +179,9 @@ def quantity(
     example: Any = None,
 ) -> Any:
     """A field that is a `Quantity`; needed where no default is given."""
-    said = Quantity(words, example, dimension, along, in_time, weather, check, remedy, likely, most)
+    said = Quantity(
+        words, example, dimension, along, along or by_cell, in_time, weather, check, remedy, likely, most
+    )
     return _field(said, default)
 
 

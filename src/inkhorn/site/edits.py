@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError, check_finite
+from inkhorn.site.features import value_named
 from inkhorn.site.series import Series
 from inkhorn.space import Surface
 
@@ -23,9 +24,9 @@ class Edit:
     ----------
     of : str
         A property of cells, such as ``"horizontal_conductivity"``; a value of features that were placed, by
-        their kind, such as ``"river.stage"``, in the unit in which the feature states it (a drain's conductance by the
-        metre); ``"base"``, the elevation of the bottom of cells, with which
-        the top of what lies beneath them moves; or ``"ground"``, the top of the uppermost cells.
+        their kind or its table, such as ``"river.stage"``, in the unit in which the feature states it (a drain's
+        conductance by the metre); ``"base"``, the elevation of the bottom of cells, with which the top of what lies
+        beneath them moves; or ``"ground"``, the top of the uppermost cells.
     value : float, Surface or Series
         One number; one for each place, as of a raster or of scattered points; or one in time.
     how : {"set", "factor", "add"}
@@ -59,6 +60,7 @@ class Edit:
             raise InputError(f'{self.where}: how is "{self.how}"; expected "set", "factor" or "add".')
         if isinstance(self.value, int | float):
             check_finite(f"{self.where}: value", self.value)
+        object.__setattr__(self, "of", value_named(self.of))
 
     def changed(self, old: Any, x: Any, y: Any) -> NDArray[np.float64]:
         """Return what becomes of old values at some places, (n,) each [m]; of elevations, which stay in time."""

@@ -33,6 +33,7 @@ __all__ = [
 
 Along = float | Sequence[float] | Series  # one value, or several along a line, or either in time
 Changing = float | Series
+ByCell = float | Sequence[float]  # one value, or one for each of cells told one by one
 
 _GEOMETRY = {
     "LineString": "line",
@@ -110,6 +111,11 @@ def along_line(line: Any, values: ArrayLike, fraction: NDArray[np.float64]) -> N
 def _values(value: Along) -> NDArray[np.float64]:
     """All values there are, (m,) or in time (n, m)."""
     return np.asarray(value.values if isinstance(value, Series) else np.atleast_1d(value), dtype=np.float64)
+
+
+def value_count(value: Along) -> int:
+    """Return how many values there are at one time."""
+    return int(_values(value).shape[-1])
 
 
 def mean_value(value: Along) -> float:
@@ -213,9 +219,12 @@ class Feature:
 
     def _check_shape(self) -> None:
         words = " or ".join(self.shapes)
+        if isinstance(self.shape, PickedCells):
+            self.shape.refuse_repeats(self.where)
+            return
         if self.shape is None or self.shape.is_empty:
             raise InputError(f"{self.where} has an empty shape; expected a {words}.")
-        if not isinstance(self.shape, PickedCells) and self.shape.geom_type not in self.shapes:
+        if self.shape.geom_type not in self.shapes:
             raise InputError(f"{self.where} has the shape of a {self.shape.geom_type}; expected a {words}.")
 
     def _check_ways(self) -> None:
@@ -240,11 +249,13 @@ class Feature:
         values = np.atleast_1d(declared.checked(f"{self.where}: {name}", given, self.geometry))
         vertices = len(self.shape.coords) if self.geometry == "line" and declared.along else 1
         allowed = {1, 2 if vertices > 1 else 1, vertices}
-        if self.geometry == "cells" and declared.along:
+        if self.geometry == "cells" and declared.by_cell:
             allowed = {1, len(self.shape)}
         if values.shape[-1] not in allowed:
             if declared.along and self.geometry == "line":
                 words = f"1, 2 (at the ends) or {vertices} (at the vertices)"
+            elif self.geometry == "cells" and declared.by_cell:
+                words = f"1 or {len(self.shape)} (one for each cell)"
             else:
                 words = " or ".join(map(str, sorted(allowed)))
             raise InputError(f"{self.where}: {name} has {values.shape[-1]} values; expected {words}.")
@@ -283,6 +294,17 @@ def kinds() -> dict[str, type[Feature]]:
             )
         found[kind.table] = kind
     return found
+
+
+def value_named(of: str) -> str:
+    """Return the name of a value of features by what their kind is called, also where its table was named.
+
+    >>> value_named("head_dependent.head")
+    'head-dependent boundary.head'
+    """
+    table, dot, name = of.partition(".")
+    known = kinds() if dot else {}
+    return f"{known[table].kind}.{name}" if table in known else of
 
 
 def kind_named(name: str) -> type[Feature]:

@@ -182,8 +182,9 @@ class Site:
                 self.layers_named(name, feature.where)
             for name in feature.concentrations:
                 if name not in species:
+                    words = f"one of {species}" if species else "one that is described"
                     raise InputError(
-                        f'{feature.where} brings "{name}": there is no species "{name}"; expected one of {species}.'
+                        f'{feature.where} brings "{name}": there is no species "{name}"; expected {words}.'
                         f"{did_you_mean(name, species)} Name it under [[species]], or mend its name."
                     )
 

@@ -9,7 +9,7 @@ from typing import Any, ClassVar
 from inkhorn.errors import InputError
 from inkhorn.site.cells import PickedCells
 from inkhorn.site.declaration import Symbol, concentrations, layer_names, quantity
-from inkhorn.site.features import Changing, Feature, mean_value
+from inkhorn.site.features import Along, ByCell, Changing, Feature, mean_value
 
 __all__ = ["Collector", "Evapotranspiration", "GivenFlow", "Recharge", "Well"]
 
@@ -17,11 +17,14 @@ _SIGNS = "Water taken out is `abstraction`, water put in is `injection`; both co
 _OUT, _IN = "#c1121f", "#1d4ed8"
 
 
-def _rate(words: str, dimension: Any = "flow", *, default: Any = 0.0, example: Any = "5 l/s") -> Any:
+def _rate(
+    words: str, dimension: Any = "flow", *, default: Any = 0.0, by_cell: bool = False, example: Any = "5 l/s"
+) -> Any:
     return quantity(
         f"{words}; counts upwards from 0",
         dimension,
         default=default,
+        by_cell=by_cell,
         in_time=True,
         check="nonnegative",
         remedy=_SIGNS,
@@ -171,7 +174,8 @@ class GivenFlow(Feature):
     shape : shapely LineString or PickedCells
         Where it crosses; a stretch of the boundary, or a line inside.
     inflow, outflow : float or Series
-        Into the aquifer and out of it, in all; 0 or more [m³/day].
+        Into the aquifer and out of it, in all; 0 or more [m³/day]. Of cells told one by one shared evenly, or one for
+        each.
     inflow_per_length, outflow_per_length : float or Series
         For each metre of the line, instead [m²/day]; of cells told one by one for each [m³/day].
     layers : tuple of str
@@ -180,18 +184,20 @@ class GivenFlow(Feature):
         Of each species in the water that comes in [g/m³].
     """
 
-    inflow: Changing | None = _rate("water that comes in, in all", default=None)
-    outflow: Changing | None = _rate("water that leaves, in all", default=None)
-    inflow_per_length: Changing | None = _rate(
+    inflow: Along | None = _rate("water that comes in, in all", default=None, by_cell=True)
+    outflow: Along | None = _rate("water that leaves, in all", default=None, by_cell=True)
+    inflow_per_length: Along | None = _rate(
         "water that comes in, for each metre of line; of cells told one by one for each",
         {"line": "conductance", "cells": "flow"},
         default=None,
+        by_cell=True,
         example="0.3 m²/day",
     )
-    outflow_per_length: Changing | None = _rate(
+    outflow_per_length: Along | None = _rate(
         "water that leaves, for each metre of line; of cells told one by one for each",
         {"line": "conductance", "cells": "flow"},
         default=None,
+        by_cell=True,
         example="0.3 m²/day",
     )
     layers: tuple[str, ...] = layer_names("where it passes; every layer if not given")
@@ -223,9 +229,10 @@ class Recharge(Feature):
         Of each species in that water [g/m³].
     """
 
-    rate: Changing = quantity(
+    rate: Along = quantity(
         "what reaches the groundwater; counts upwards from 0",
         "rate",
+        by_cell=True,
         in_time=True,
         weather=True,
         check="nonnegative",
@@ -255,18 +262,22 @@ class Evapotranspiration(Feature):
         How far the surface of greatest rate lies below the ground [m].
     """
 
-    rate: Changing = quantity(
+    rate: Along = quantity(
         "the greatest, where the water table stands at the surface or above; counts upwards from 0",
         "rate",
+        by_cell=True,
         in_time=True,
         check="nonnegative",
         remedy="What is drawn counts upwards from 0.",
         example="3 mm/day",
     )
-    depth: float = quantity("below the surface, where it ends", "length", check="positive", example="2 m")
-    below_ground: float = quantity(
+    depth: ByCell = quantity(
+        "below the surface, where it ends", "length", by_cell=True, check="positive", example="2 m"
+    )
+    below_ground: ByCell = quantity(
         "how far the surface of greatest rate lies below the ground",
         "length",
+        by_cell=True,
         default=0.0,
         check="nonnegative",
         example="0.2 m",

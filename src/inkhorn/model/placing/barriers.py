@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import product
 from typing import Any
 
 import numpy as np
@@ -30,6 +31,23 @@ class FaceSpot(Spot):
     resistance: Any = None
 
 
+def _between(plan: Plan, feature: Barrier, side: Index) -> tuple[Index, float]:
+    """Side faces between cells told one by one, by twos, and the share of these pairs that have none."""
+    told: list[list[int]] = [[] for _ in range(len(feature.shape))]
+    for cell, k in zip(*(part.tolist() for part in plan.picked(feature)), strict=True):
+        told[k].append(cell)  # of a layer in parts there are several
+    pairs = [
+        (k, min(pair), max(pair))
+        for k, (one, other) in enumerate(zip(told[::2], told[1::2], strict=True))
+        for pair in product(one, other)
+    ]
+    whose, *ends = np.array(pairs, dtype=np.int64).reshape(-1, 3).T
+    asked = ends[0] * plan.grid.n_cells + ends[1]
+    known = np.sort(plan.grid.faces.cells[side], axis=1) @ [plan.grid.n_cells, 1]
+    met = np.unique(whose[np.isin(asked, known)])
+    return side[np.isin(known, asked)], 1.0 - len(met) / (len(told) // 2)
+
+
 @places(Barrier, None)
 def place_barriers(features: list[Barrier], plan: Plan) -> list[Spot]:
     """Side faces between centres that a line parts; several in one face add up."""
@@ -49,12 +67,10 @@ def place_barriers(features: list[Barrier], plan: Plan) -> list[Spot]:
     spots: list[Spot] = []
     for feature in features:
         if feature.geometry == "cells":
-            cells, _ = plan.picked(feature)
-            pairs = np.sort(cells[: 2 * (len(cells) // 2)].reshape(-1, 2), axis=1)
-            known = np.sort(faces.cells[side], axis=1)
-            mine = side[np.isin(known @ [grid.n_cells, 1], pairs @ [grid.n_cells, 1])]
+            mine, missed = _between(plan, feature, side)
         else:
             mine = crossed[id(feature)]
+            missed = float(len(mine) == 0)
             mine = mine[np.isin(grid.cells.layer[faces.cells[mine, 0]], plan.rows(feature))]
         if feature.leakance is not None:
             resistance = 1.0 / plan.value(feature, "leakance")
@@ -67,7 +83,7 @@ def place_barriers(features: list[Barrier], plan: Plan) -> list[Spot]:
                 {},
                 float(faces.area[mine].sum()),
                 "m² of faces",
-                float(len(mine) == 0),
+                missed,
                 faces=mine,
                 resistance=resistance.spread((len(mine),)) if len(mine) else Traced([]),
             )

@@ -77,11 +77,8 @@ def place_head_dependent(features: list[HeadDependent], plan: Plan) -> list[Spot
         thickness = plan.grid.cells.thickness[cells]
         size = place.size[entry]
         if feature.conductance is not None:
-            share = thickness
-            if place.cells is None:
-                share = thickness / np.bincount(entry, thickness, len(place.plan))[entry]
-            else:
-                share = np.ones(len(cells))
+            whose = entry if place.cells is None else place.along.astype(np.int64)
+            share = thickness / np.bincount(whose, thickness)[whose]
             value, measure = plan.value(feature, "conductance", place)[entry], size * share
         else:
             over = plan.value(feature, "conductivity") / plan.value(feature, "distance")
@@ -162,10 +159,9 @@ def place_seepage(features: list[Seepage], plan: Plan) -> list[Spot]:
     """The uppermost cells below each polygon, at their top; through their own upper half if not said otherwise."""
     spots, of = [], plan.grid.cells
     for feature, place in zip(features, plan.footprints(features), strict=True):
-        cells = plan.grid.uppermost[place.plan] if place.cells is None else place.cells
-        area = place.size if place.cells is None else of.area[cells]
+        cells, area, there = plan.on_top(place)
         if feature.conductance is not None:
-            per_area = plan.value(feature, "conductance", place)
+            per_area = plan.value(feature, "conductance", place)[..., there]
         else:
             per_area = plan.properties["vertical_conductivity"][cells] / (0.5 * of.thickness[cells])
         values = {"conductance": per_area, "level": Traced(of.top[cells])}

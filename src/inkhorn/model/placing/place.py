@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -43,27 +43,35 @@ def _sharing(spots: list[Spot]) -> dict[str, list[str]]:
     return found
 
 
-def _span(values: Any) -> str:
+def _span(low: float, high: float) -> str:
     """The least and the greatest of some numbers, once where they are the same."""
-    low, high = f"{np.min(values):.5g}", f"{np.max(values):.5g}"
-    return low if low == high else f"{low} to {high}"
+    least, most = f"{low:.5g}", f"{high:.5g}"
+    return least if least == most else f"{least} to {most}"
 
 
-def _arrived(spot: Spot, term: type[Term] | None) -> str:
-    """What arrived at the cells of a feature, input by input."""
-    if term is None or not len(spot.cells):
-        return ""
-    said = []
-    for name, declared in term.declared_inputs().items():
-        if name not in spot.values or not declared.told:
-            continue
-        values = plain(spot.values[name]) * spot.measure.get(name, 1.0)
-        if np.isfinite(values).all() and values.any():
-            said.append(f"{name.replace('_', ' ')} {_span(values)} {declared.unit}".rstrip())
-    return "; ".join(said)
+def _arrived(terms: Sequence[Term], values: Mapping[str, Traced]) -> dict[str, str]:
+    """What arrived at the cells of each feature, edits made, input by input."""
+    said: dict[str, list[str]] = {}
+    for term in terms:
+        names = np.array(term.features, dtype=object)
+        first = np.searchsorted(term.feature, np.arange(len(names)))
+        for name, declared in term.declared_inputs().items():
+            traced = values.get(f"{term.kind}.{name}")
+            if traced is None or not declared.told:
+                continue
+            at = np.arange(len(names)) if declared.over == "feature" else first
+            low, high = (
+                way.reduceat(edge(np.atleast_2d(traced.values), axis=0), at)
+                for way, edge in ((np.minimum, np.min), (np.maximum, np.max))
+            )
+            told = np.isfinite(low) & np.isfinite(high) & ((low != 0) | (high != 0))
+            for k in np.flatnonzero(told):
+                words = f"{name.replace('_', ' ')} {_span(low[k], high[k])} {declared.unit}".rstrip()
+                said.setdefault(names[k], []).append(words)
+    return {name: "; ".join(words) for name, words in said.items()}
 
 
-def _row(spot: Spot, term: type[Term] | None, sharing: Mapping[str, list[str]]) -> dict[str, Any]:
+def _row(spot: Spot, arrived: Mapping[str, str], sharing: Mapping[str, list[str]]) -> dict[str, Any]:
     changing = [name for name, v in spot.values.items() if np.ndim(plain(v)) == 2]
     others = sharing.get(spot.feature.name, [])
     notes = [
@@ -77,7 +85,7 @@ def _row(spot: Spot, term: type[Term] | None, sharing: Mapping[str, list[str]]) 
         "cells": len(np.unique(spot.cells)),
         "total": spot.total,
         "unit": spot.unit,
-        "values": _arrived(spot, term),
+        "values": arrived.get(spot.feature.name, ""),
         "water": spot.feature.signs,
         "share outside": max(round(spot.outside, 9), 0.0) + 0.0 if len(spot.cells) else 1.0,
         "note": "; ".join(n for n in notes if n),
@@ -140,8 +148,8 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
     Returns
     -------
     Model
-        With `placed`, a table of feature, kind, cells, total, unit, the least and greatest of the values that arrived
-        (before edits), what its water does, the share outside, and notes; edits stand at its end. A
+        With `placed`, a table of feature, kind, cells, total (before edits), unit, the least and greatest of the values
+        that arrived (after them), what its water does, the share outside, and notes; edits stand at its end. A
         feature that meets no cell stands in it with 0 cells and does nothing; `check` says so. A feature
         whose values change in time has the mean of its periods for its total. `traces` says how every array follows
         from what the site states.
@@ -158,7 +166,6 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
     _refuse_unplaced(site)
     grid = on if isinstance(on, Grid) else layered(on, site.strata)
     _refuse_reversed_layers(site, grid)
-    rows: list[dict[str, Any]] = []
     edits = list(enumerate(site.edits))
     _refuse_unknown_edits(site)
     zones, inputs = placed_zones(site, grid), SiteInputs()
@@ -180,23 +187,21 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
 
     landed: list[tuple[Placing, list[Spot]]] = []
     resistance: Traced | None = None
-    spots: list[tuple[Spot, type[Term] | None]] = []
+    spots: list[Spot] = []
     for kind, placing in placings().items():
         found = placing.place([f for f in site.features if type(f) is kind], plan)
-        spots += [(s, placing.term) for s in found]
+        spots += found
         if placing.term is not None and any(len(s.cells) for s in found):
             landed.append((placing, [s for s in found if len(s.cells)]))
         for spot in found:
             if isinstance(spot, FaceSpot) and len(spot.faces):
                 before = Traced(np.zeros(len(grid.faces))) if resistance is None else resistance
                 resistance = before + spot.resistance.summed(spot.faces, len(grid.faces))
-    sharing = _sharing([s for s, _ in spots])
-    rows += [_row(spot, term, sharing) for spot, term in spots]
-
     terms, values = _terms(landed, [(k, e) for k, e in edits if "." in e.of], plan, zones, changed)
     made = values | arrays | ({} if resistance is None else {"face_resistance": resistance})
     changes = {name: v.values for name, v in values.items() if v.ndim == 2}
-    rows += [*moved, *changed]
+    arrived, sharing = _arrived(terms, values), _sharing(spots)
+    rows = [*(_row(spot, arrived, sharing) for spot in spots), *moved, *changed]
     own = {k: v.values for k, v in arrays.items() if k in _OWN}
     return Model(
         grid=grid,

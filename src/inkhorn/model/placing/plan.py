@@ -300,7 +300,7 @@ class Plan:
         Parameters
         ----------
         place : Footprint
-            Of the feature; cells told one by one are taken as they are.
+            Of the feature; of cells told one by one those, each in one part of its layer.
         level : Traced
             [m]; of a level in time the lowest counts.
         layer : str, optional
@@ -313,11 +313,12 @@ class Plan:
         there : ndarray of bool, (n,)
             For which entries there are.
         """
-        if place.cells is not None:
-            return place.cells, np.ones(len(place.cells), dtype=bool)
         values = plain(level)
         lowest = values if values.ndim == 1 else values.min(axis=0)
         lowest = np.broadcast_to(lowest, len(place.plan))
+        if place.cells is not None:
+            there = self.one_of_each(place, lowest)
+            return place.cells[there], there
         rows = list(range(len(self.grid.layer_names)))
         if layer is not None:
             rows = list(self.grid.layers_named(layer, place.feature.where))
@@ -329,6 +330,32 @@ class Plan:
             done |= here & (self.grid.cells.bottom[number] < lowest)
         there = chosen >= 0
         return chosen[there], there
+
+    def one_of_each(self, place: Footprint, lowest: Array | None = None) -> NDArray[np.bool_]:
+        """Return which entries stand for the cells told one by one, where their layer is in parts, (n,).
+
+        Of the parts the uppermost, or the uppermost that reaches below a level, else the lowest.
+        """
+        assert place.cells is not None
+        row = self.grid.cells.layer[place.cells]
+        reaches = np.ones(len(row), dtype=bool)
+        if lowest is not None:
+            reaches = self.grid.cells.bottom[place.cells] < lowest
+        order = np.lexsort((np.where(reaches, row, 2 * len(self.grid.layer_names) - row), place.along))
+        chosen = np.zeros(len(row), dtype=bool)
+        chosen[order[np.unique(place.along[order], return_index=True)[1]]] = True
+        return chosen
+
+    def on_top(self, place: Footprint) -> tuple[Index, Array, Any]:
+        """Return the uppermost cells below a polygon, its area on each, and which of its entries they are.
+
+        Cells told one by one are met whole, in the uppermost part of their layer.
+        """
+        if place.cells is None:
+            return self.grid.uppermost[place.plan], place.size, slice(None)
+        there = self.one_of_each(place)
+        cells = place.cells[there]
+        return cells, self.grid.cells.area[cells], there
 
     # --- what ----------------------------------------------------------------------------------------
 

@@ -98,7 +98,9 @@ def place_collectors(features: list[Collector], plan: Plan) -> list[Spot]:
     for feature, place in zip(features, plan.footprints(features), strict=True):
         rate, mean = _rate(feature, plan)
         if place.cells is not None:
-            cells, length = place.cells, np.sqrt(of.area[place.cells])
+            axis = np.full(len(place.cells), feature.elevation)
+            cells = plan.cell_holding(place, axis)[0]
+            length = np.sqrt(of.area[cells])
             outside = place.outside
         else:
             number = grid.number[:, place.plan]

@@ -6,21 +6,14 @@ from typing import Any
 
 import numpy as np
 
-from inkhorn.model.placing.plan import Array, Footprint, Index, Plan, Spot, places
+from inkhorn.model.placing.plan import Array, Index, Plan, Spot, places
 from inkhorn.model.placing.traced import Traced, concatenated, plain
 from inkhorn.model.terms import EvapotranspirationTerm, GivenFlowTerm, RechargeTerm
-from inkhorn.site import Evapotranspiration, GivenFlow, Recharge
+from inkhorn.site import Evapotranspiration, GivenFlow, Recharge, value_count
 
 __all__: list[str] = []
 
 _ON_RIM = 1e-3  # of a cell's size: how near to the rim, or to the boundary, a line is on it
-
-
-def _on_top(plan: Plan, place: Footprint) -> tuple[Index, Array]:
-    """The uppermost cells below a polygon, and its area on each; of cells told one by one the whole of them."""
-    if place.cells is not None:
-        return place.cells, plan.grid.cells.area[place.cells]
-    return plan.grid.uppermost[place.plan], place.size
 
 
 def _mean_total(rate: Any, area: Any) -> float:
@@ -34,8 +27,8 @@ def place_recharge(features: list[Recharge], plan: Plan) -> list[Spot]:
     """The uppermost cells below each polygon, by area."""
     spots = []
     for feature, place in zip(features, plan.footprints(features), strict=True):
-        cells, area = _on_top(plan, place)
-        rate = plan.value(feature, "rate", place)
+        cells, area, there = plan.on_top(place)
+        rate = plan.value(feature, "rate", place)[..., there]
         held = float(area[plan.held[cells] != None].sum())  # noqa: E711 - of an array, one by one
         note = f"{held / area.sum():.1%} falls on cells of fixed head" if held else ""
         spots.append(
@@ -57,13 +50,13 @@ def place_evapotranspiration(features: list[Evapotranspiration], plan: Plan) -> 
     """The uppermost cells below each polygon, by area."""
     spots = []
     for feature, place in zip(features, plan.footprints(features), strict=True):
-        cells, area = _on_top(plan, place)
-        rate = plan.value(feature, "rate", place)
+        cells, area, there = plan.on_top(place)
+        rate = plan.value(feature, "rate", place)[..., there]
         values = {
             "rate": rate,
             "area": Traced(area),
-            "surface": plan.grid.cells.top[cells] - plan.value(feature, "below_ground", place),
-            "depth": plan.value(feature, "depth", place),
+            "surface": plan.grid.cells.top[cells] - plan.value(feature, "below_ground", place)[..., there],
+            "depth": plan.value(feature, "depth", place)[..., there],
         }
         spots.append(
             Spot(feature, cells, values, _mean_total(rate, area), "m³/day out at most", place.outside)
@@ -109,14 +102,17 @@ def _place_given_flow(feature: GivenFlow, plan: Plan) -> Spot:
 
     (name,) = (n for way in feature.ways for n in way if getattr(feature, n) is not None)
     sign = 1.0 if name.startswith("inflow") else -1.0
-    rate = sign * plan.value(feature, name)
     if feature.geometry == "cells":
         (place,) = plan.footprints([feature])
-        n = len(place.plan)
-        each = rate if name.endswith("_per_length") else rate / n
-        spread = each.spread((*each.shape[:-1], n))
-        return _given_spot(feature, place.cells, spread, np.ones(n), None, "inside", place.outside)
-    line = feature.shape
+        assert place.cells is not None
+        told = len(feature.shape)
+        share = _shared(plan, place.cells, place.along.astype(np.int64), told)  # by the parts of a layer
+        if name in ("inflow", "outflow") and value_count(getattr(feature, name)) == 1:
+            share = share / len(np.unique(place.along))
+        each = sign * plan.value(feature, name, place) * share
+        ones = np.ones(len(place.cells))
+        return _given_spot(feature, place.cells, each, ones, None, "inside", place.outside)
+    rate, line = sign * plan.value(feature, name), feature.shape
     size = float(np.sqrt(plan.grid.mesh.area[plan.rim.cell]).min())
     edges = [
         shapely.union_all(shapely.linestrings(plan.rim.ends)),
@@ -169,7 +165,10 @@ def _given_spot(
     note = ""
     if face is not None and len(cells):
         through = float(measure[face >= 0].sum() / measure.sum())
-        note = f"{through:.0%} through the outer sides of cells" if through < 1.0 else "through outer sides"
+        ways = (
+            "through outer sides" if through == 1.0 else f"{through:.0%} through outer sides, the rest inside"
+        )
+        note = ways if through else ""
     return Spot(
         feature,
         cells,
