@@ -6,6 +6,7 @@ import numpy as np
 import numpy.testing as npt
 import pytest
 import shapely
+from shapely import affinity
 
 import inkhorn as ik
 from inkhorn.flow import FlowEquations
@@ -375,3 +376,27 @@ def test_plain_arrays_still_suffice():
     grid = strip(10)
     model = ik.Model(grid, 3.0, terms=[held([0, 10], [7.0, 8.0]), rain(grid, 1e-3)])
     assert ik.solve_flow(model).steps[-1].heads.max() > 7.5
+
+
+@pytest.mark.parametrize("angle", [0.0, 30.0, 77.0, -41.3])
+def test_a_line_on_the_rim_meets_every_cell_beside_it(angle):
+    """However the site is turned and wherever it lies: rounding puts parts of such a line beside the cells."""
+    turn = lambda shape: affinity.translate(affinity.rotate(shape, angle, origin=(0, 0)), 512345.6, 234567.8)  # noqa: E731
+    box, line = turn(shapely.box(0, 0, 1000, 300)), turn(shapely.LineString([(1000, 0), (1000, 300)]))
+    strata = ik.Strata(ik.ConstantSurface(10.0), (ik.Layer("sand", ik.ConstantSurface(0.0)),))
+    grid = ik.layered(ik.rectangles(box, cell=25.0, rotation=angle), strata)
+    for feature in (
+        ik.FixedHead(name="sea", shape=line, head=8.0),
+        ik.Drain(name="ditch", shape=line, level=8.0, conductance=2.0),
+        HeadDependent(name="lake", shape=line, head=8.0, conductance=2.0),
+    ):
+        model = ik.place(ik.Site(box, strata, {"sand": SAND}, features=(feature,)), grid)
+        assert model.placed.loc[0, ["cells", "share outside"]].tolist() == [12, 0.0], feature.kind
+        if feature.kind != "fixed head":
+            npt.assert_allclose(model.terms[0].conductance, 50.0, rtol=1e-4)
+    beyond = turn(shapely.LineString([(1010, 0), (1010, 300)]))
+    lost = ik.place(
+        ik.Site(box, strata, {"sand": SAND}, features=(ik.FixedHead(name="sea", shape=beyond, head=8.0),)),
+        grid,
+    )
+    assert lost.placed.loc[0, ["cells", "share outside"]].tolist() == [0, 1.0]

@@ -64,7 +64,7 @@ def place_fixed_heads(features: list[FixedHead], plan: Plan) -> list[Spot]:
         cells, head = cells[free], head[..., first[free]]
         plan.held[cells] = feature.name
         area = float(grid.cells.area[cells].sum())
-        spots.append(Spot(feature, cells, {"head": head}, area, "m²", note=note))
+        spots.append(Spot(feature, cells, {"head": head}, area, "m²", place.outside, note))
     return spots
 
 

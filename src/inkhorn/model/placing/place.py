@@ -87,7 +87,7 @@ def _row(spot: Spot, arrived: Mapping[str, str], sharing: Mapping[str, list[str]
         "unit": spot.unit,
         "values": arrived.get(spot.feature.name, ""),
         "water": spot.feature.signs,
-        "share outside": max(round(spot.outside, 9), 0.0) + 0.0 if len(spot.cells) else 1.0,
+        "share outside": max(round(spot.outside, 4), 0.0) + 0.0 if len(spot.cells) else 1.0,
         "note": "; ".join(n for n in notes if n),
     }
 

@@ -75,6 +75,9 @@ class SiteInputs:
         return np.array(found, dtype=np.int64)
 
 
+_ROUNDING = 1e-5  # of a cell's size: how far off the rim a line is on it all the same
+
+
 @dataclass(frozen=True, eq=False)
 class Footprint:
     """Where a feature meets the plan.
@@ -241,6 +244,7 @@ class Plan:
         real = (size > 0) & (self.grid.uppermost[plan] >= 0)
         whose, plan, parts, size = whose[real], plan[real], parts[real], size[real]
         parts, size = self._once(whose, plan, parts, size, lines)
+        whose, plan, parts, size = self._beside_rim(whose, plan, parts, size, shapes, lines)
         real = size > 0
         whose, plan, parts, size = whose[real], plan[real], parts[real], size[real]
         along = np.zeros(len(size))
@@ -272,6 +276,47 @@ class Plan:
                 size[k] = shapely.length(parts[k])
             taken[int(whose[k])] = parts[k] if before is None else shapely.union(before, parts[k])
         return parts, size
+
+    def _beside_rim(
+        self,
+        whose: Index,
+        plan: Index,
+        parts: NDArray[Any],
+        size: Array,
+        shapes: Any,
+        lines: NDArray[np.bool_],
+    ) -> tuple[Index, Index, NDArray[Any], Array]:
+        """Add what of a line lies on the rim but for rounding, and so in no cell, to the cells beside it."""
+        import shapely
+
+        met = np.bincount(whose, size, len(shapes))
+        short = np.flatnonzero(lines & (met < (1.0 - 1e-9) * shapely.length(shapes)))
+        side = np.sqrt(self.grid.mesh.area)
+        near = _ROUNDING * float(side.min())
+        found: list[tuple[int, int, Any]] = []
+        for k in short.tolist():
+            mine = parts[whose == k]
+            rest = shapes[k].difference(shapely.union_all(mine).buffer(near)) if len(mine) else shapes[k]
+            beside = self._tree.query(rest, predicate="dwithin", distance=near)
+            for cell in np.sort(beside[self.grid.uppermost[beside] >= 0]).tolist():
+                piece = rest.intersection(self.polygons[cell].buffer(near))
+                if piece.length > 0.01 * side[cell]:  # no mere crossing
+                    found.append((k, cell, piece))
+                    rest = rest.difference(piece.buffer(near))
+        if not found:
+            return whose, plan, parts, size
+        own = {key: n for n, key in enumerate(zip(whose.tolist(), plan.tolist(), strict=True))}
+        known = [(own[k, cell], piece) for k, cell, piece in found if (k, cell) in own]
+        for n, piece in known:  # a cell that the line is in as well
+            parts[n], size[n] = shapely.union(parts[n], piece), size[n] + piece.length
+        new = [f for f in found if f[:2] not in own]
+        pieces = np.array([piece for _, _, piece in new], dtype=object)
+        whose = np.concatenate([whose, np.array([k for k, _, _ in new], dtype=np.int64)])
+        plan = np.concatenate([plan, np.array([cell for _, cell, _ in new], dtype=np.int64)])
+        parts = np.concatenate([parts, pieces])
+        size = np.concatenate([size, shapely.length(pieces)])
+        order = np.lexsort((plan, whose))
+        return whose[order], plan[order], parts[order], size[order]
 
     def located(self, x: float, y: float) -> Index:
         """Return the plan cell of a point, as an array of one or none."""
