@@ -23,6 +23,7 @@ differ; entries of an array of tables are met by their `name`.
 Where a value may stand *in a column*, give `{ column = "rate", unit = "mm/year" }`, a column of the file's shapes; of a
 line with a value at either end two of them, `{ column = ["upper", "lower"] }`. *In time* it stands in a table,
 `{ series = "rates.csv", column = "rate" }`. *Along a line* there may be two values, for its ends, or one for each vertex.
+*By cell*: of cells told one by one (`cells`, `at`) there may be one for each; where one is given in all, they share it.
 
 A layer's name stands for all of its parts wherever it is used; `"sand 2"` is one part of a layer that is split.
 

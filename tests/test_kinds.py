@@ -265,9 +265,17 @@ def test_cells_are_typed_in_the_project_file(first_project, refused):
     put(
         first_project,
         '[[drain]]\nname = "typed"\nat = [{ layer = "sand", x = 250, y = 250 }]\nlevel = "16 m"\n'
-        'conductance = "8 m²/day"\n[[recharge]]\nname = "leak"\ncells = [3, 4]\nrate = "1 mm/day"\n',
+        'conductance = "8 m²/day"\n[[recharge]]\nname = "leak"\ncells = [3, 4]\nrate = "1 mm/day"\n'
+        '[grids.close]\ncell = "100 m"\nnear = [{ kinds = ["drain"], size = "10 m" }]\n'
+        '[grids.lost]\ncell = "100 m"\nnear = [{ features = ["leak"], size = "10 m" }]\n',
     )
     project = ik.read_project(first_project / "site.toml")
+    assert project.mesh("close").area.min() < 130
+    with pytest.raises(
+        ik.InputError, match=r'near recharge "leak".* told by their numbers, as 3, have no place'
+    ):
+        project.mesh("lost")
+    assert "drain" in ik.draw.plan(project.mesh(), project.site).get_legend_handles_labels()[1]
     model = ik.place(project.site, project.grid())
     npt.assert_allclose(model.term("drain").conductance, [8.0])
     assert model.grid.place_of(int(model.term("drain").cells[0])) == 'layer "sand", x=250, y=250'

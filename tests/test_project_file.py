@@ -370,6 +370,7 @@ file = "cells.geojson"
         ('cell = "100 m"', 'kind = "split"\ncell = "100 m"\ngrowth = 2', "`growth` says nothing of split"),
         ('cell = "100 m"', 'kind = "file"', '"file" is missing'),
         ('cell = "100 m"', 'cell = "100 m"\nring = 2', "`ring` says nothing of rectangles"),
+        ('cell = "100 m"', 'kind = "voronoi"\nsize = "100 m"', '"size" is not known here.*Known are cell'),
         ('cell = "100 m"', 'cell = "100 m"\nnear = [{ size = 5 }]', "name `features`, or `kinds`"),
         ('cell = "100 m"', 'cell = "100 m"\nleft_out = ["x"]', 'no feature or bore "x"'),
         (

@@ -135,12 +135,15 @@ def _is_source(feature: Feature, site: Site) -> bool:
 
 def _draw_feature(ax: Axes, feature: Feature, symbol: Symbol, label: str | None, fill: bool) -> None:
     """Draw one feature as its kind declares."""
+    import shapely
+
     said: dict[str, Any] = {} if label is None else {"label": label}
     dashes: Any = (0, symbol.dashes) if symbol.dashes else "-"
-    if feature.geometry == "point":
-        place = feature.shape
+    if feature.geometry in ("point", "cells"):
+        shape = feature.shape.on_map() if feature.geometry == "cells" else feature.shape
+        x, y = shapely.get_coordinates(shape).T
         ax.scatter(
-            [place.x], [place.y], marker=symbol.marker, s=55, c=symbol.colour, ec="white", lw=0.7, zorder=6, **said
+            x, y, marker=symbol.marker, s=55, c=symbol.colour, ec="white", lw=0.7, zorder=6, **said
         )  # fmt: skip
     elif feature.geometry == "polygon" and fill and (symbol.fill or symbol.hatch):
         for part in getattr(feature.shape, "geoms", [feature.shape]):
@@ -190,7 +193,7 @@ def draw_site(
     said: set[str] = set()
     names: list[tuple[float, float, str]] = []
     for feature in site.features:
-        if feature.geometry == "cells":  # only a grid says where these are
+        if feature.geometry == "cells" and not feature.shape.places:  # only a grid says where these are
             continue
         source = _is_source(feature, site)
         for words, symbol in feature.marked():
@@ -202,7 +205,8 @@ def draw_site(
             _draw_feature(ax, feature, symbol, None if words in said else words, fill)
             said.add(words)
             if symbol.named or source:
-                middle = feature.shape.representative_point()
+                shape = feature.shape.on_map() if feature.geometry == "cells" else feature.shape
+                middle = shape.representative_point()
                 names.append((middle.x, middle.y, feature.name))
     label_points(ax, list(dict.fromkeys(names)), weight="bold")
     shown = [b for b in site.bores if bores and layer in (None, b.layer)]

@@ -49,7 +49,9 @@ class NearPart(Part):
     @field_validator("kinds")
     @classmethod
     def _known(cls, given: list[str]) -> list[str]:
-        known = [*(kind.kind for kind in kinds().values()), "bore"]
+        called = {table: kind.kind for table, kind in kinds().items()}
+        known = [*called.values(), "bore"]
+        given = [called.get(name, name) for name in given]  # by its table as well
         for name in given:
             if name not in known:
                 raise ValueError(
@@ -87,7 +89,7 @@ class MeshPart(Part):
 
     @model_validator(mode="before")
     @classmethod
-    def _known_keys(cls, given: Any) -> Any:
+    def _keys_of_this_kind(cls, given: Any) -> Any:
         """Say of which kind of mesh a key says nothing."""
         if isinstance(given, dict):
             for key in given:

@@ -61,6 +61,23 @@ class PickedCells:
     def __repr__(self) -> str:
         return f"PickedCells({len(self)} cell{'s'[: len(self) != 1]})"
 
+    def on_map(self) -> Any:
+        """Return the places as a shapely MultiPoint [m].
+
+        Raises
+        ------
+        InputError
+            If cells are told by their numbers, which only a grid gives a place.
+        """
+        import shapely
+
+        if not self.places:
+            raise InputError(
+                f"cells told by their numbers, as {self.numbers[0]}, have no place before there is a grid. Tell them "
+                "by layer and place."
+            )
+        return shapely.MultiPoint([place[1:] for place in self.places])
+
     def refuse_repeats(self, where: str) -> None:
         """Refuse a cell that is told twice, whose values would add up or stand against each other."""
         often = Counter(self.places or self.numbers.tolist())

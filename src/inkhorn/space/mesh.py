@@ -88,10 +88,16 @@ def shapes_of(group: Any) -> list[Any]:
     import shapely
 
     things = group if isinstance(group, (list, tuple)) else [group]
-    return [
-        t if isinstance(t, shapely.Geometry) else getattr(t, "shape", None) or shapely.Point(t.x, t.y)
-        for t in things
-    ]
+    found = []
+    for thing in things:
+        shape = thing if isinstance(thing, shapely.Geometry) else getattr(thing, "shape", None)
+        if shape is not None and not isinstance(shape, shapely.Geometry):  # cells told one by one
+            try:
+                shape = shape.on_map()
+            except InputError as problem:
+                raise InputError(f"near {thing.where}: {problem}") from None
+        found.append(shapely.Point(thing.x, thing.y) if shape is None else shape)
+    return found
 
 
 def keeping(mesh: PlanMesh, outline: Any, keep: Any) -> NDArray[np.bool_]:
