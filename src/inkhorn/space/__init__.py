@@ -1,6 +1,7 @@
 """Where: plan meshes, surfaces, strata, and the grid of cells and faces."""
 
-from inkhorn.space.grid import FLOOR, SIDE, Cells, Faces, Grid, OuterFaces, layered
+from inkhorn.space.cells import FLOOR, SIDE, Cells, Faces, OuterFaces
+from inkhorn.space.grid import Grid, layered
 from inkhorn.space.interpolation import POINT_METHODS, PointMethod
 from inkhorn.space.kriging import Variogram, kriging_rows
 from inkhorn.space.lines import line_corners

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_finite
+from inkhorn.space.cells import FLOOR, SIDE, Cells, Faces, OuterFaces
 from inkhorn.space.merged import MergedMesh
 from inkhorn.space.mesh import PlanEdges, PlanMesh
 from inkhorn.space.rectangles import RectangularMesh
@@ -18,135 +19,7 @@ from inkhorn.space.rim import OuterEdges, outer_edges
 from inkhorn.space.split import SplitMesh
 from inkhorn.space.strata import Strata, layers_named
 
-__all__ = ["FLOOR", "SIDE", "Cells", "Faces", "Grid", "OuterFaces", "layered"]
-
-SIDE, FLOOR = 0, 1
-
-
-@dataclass(frozen=True)
-class Cells:
-    """Every cell that is present; each attribute is (n_cells,).
-
-    Attributes
-    ----------
-    area : ndarray of float
-        Plan area [m²].
-    top, bottom : ndarray of float
-        Elevations [m].
-    x, y : ndarray of float
-        Centre in plan [m].
-    layer : ndarray of int
-        Layer, 0 uppermost.
-    plan : ndarray of int
-        Cell of the plan mesh; of several that it covers, the first.
-    material : ndarray of int
-        The layer whose material it is made of, mostly its own.
-    """
-
-    area: NDArray[np.float64]
-    top: NDArray[np.float64]
-    bottom: NDArray[np.float64]
-    x: NDArray[np.float64]
-    y: NDArray[np.float64]
-    layer: NDArray[np.int64]
-    plan: NDArray[np.int64]
-    material: NDArray[np.int64]
-
-    def __len__(self) -> int:
-        return len(self.area)
-
-    @property
-    def thickness(self) -> NDArray[np.float64]:
-        """Height of each cell [m]."""
-        return self.top - self.bottom
-
-    @property
-    def z(self) -> NDArray[np.float64]:
-        """Middle elevation of each cell [m]."""
-        return 0.5 * (self.top + self.bottom)
-
-    @property
-    def volume(self) -> NDArray[np.float64]:
-        """Volume of each cell [m³]."""
-        return self.area * self.thickness
-
-
-@dataclass(frozen=True)
-class Faces:
-    """Every face between two cells, once; outer faces are closed and not listed.
-
-    Attributes
-    ----------
-    cells : ndarray of int, (n_faces, 2)
-        The two cells; of a floor face the upper one first. A flow is positive from first to second.
-    kind : ndarray of int8, (n_faces,)
-        `SIDE` or `FLOOR`.
-    area : ndarray of float, (n_faces,)
-        Area, for a side face that of the full height [m²].
-    distance : ndarray of float, (n_faces, 2)
-        From either cell's centre to the face, at right angles to it [m].
-    normal : ndarray of float, (n_faces, 3)
-        Unit vector from first to second.
-    centroid : ndarray of float, (n_faces, 3)
-        Middle of the face [m].
-    ends : ndarray of float, (n_faces, 2, 2)
-        Plan end points of a side face [m]; NaN for floor faces, which cover what the cells share in plan.
-    """
-
-    cells: NDArray[np.int64]
-    kind: NDArray[np.int8]
-    area: NDArray[np.float64]
-    distance: NDArray[np.float64]
-    normal: NDArray[np.float64]
-    centroid: NDArray[np.float64]
-    ends: NDArray[np.float64]
-
-    def __len__(self) -> int:
-        return len(self.area)
-
-    @property
-    def is_floor(self) -> NDArray[np.bool_]:
-        """True for floor faces, (n_faces,)."""
-        return self.kind == FLOOR
-
-
-@dataclass(frozen=True)
-class OuterFaces:
-    """The upright sides of cells on the rim of the grid; closed unless a term opens them.
-
-    Attributes
-    ----------
-    cell : ndarray of int, (n,)
-        Whose side it is.
-    ends : ndarray of float, (n, 2, 2)
-        Plan end points [m].
-    normal : ndarray of float, (n, 2)
-        Unit vector out of the grid, in plan.
-    area : ndarray of float, (n,)
-        Of the full height [m²].
-    distance : ndarray of float, (n,)
-        From the cell's centre, at right angles [m].
-    """
-
-    cell: NDArray[np.int64]
-    ends: NDArray[np.float64]
-    normal: NDArray[np.float64]
-    area: NDArray[np.float64]
-    distance: NDArray[np.float64]
-
-    def __len__(self) -> int:
-        return len(self.cell)
-
-    @property
-    def middle(self) -> NDArray[np.float64]:
-        """Midpoint of each in plan, (n, 2) [m]."""
-        return np.asarray(self.ends.mean(axis=1))
-
-    @property
-    def length(self) -> NDArray[np.float64]:
-        """Length of each in plan, (n,) [m]."""
-        step = self.ends[:, 1] - self.ends[:, 0]
-        return np.asarray(np.hypot(step[:, 0], step[:, 1]))
+__all__ = ["Grid", "layered"]
 
 
 @dataclass(frozen=True, eq=False)
