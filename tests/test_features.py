@@ -318,6 +318,12 @@ def test_edits_that_cannot_be(edit, message):
             "shape of a LineString; expected a Point",
         ),
         (lambda: Evapotranspiration(name="e", shape=INNER, rate=-1.0, depth=1.0), "rate is -1"),
+        (
+            lambda: ik.Drain(name="d", shape=WAY, level="3 m", conductance=1.0),
+            r"level is '3 m'; expected a finite",
+        ),
+        (lambda: ik.Drain(name="d", shape=WAY, level=3.0, conductance=True), "conductance is True; expected"),
+        (lambda: ik.GivenFlow(name="g", shape=WAY, inflow=-1.0), "water that leaves is `outflow`"),
         (lambda: ik.Material("m"), "there is no conductivity"),
         (lambda: ik.Material("m", 1.0, transmissivity=2.0), "both conductivity and transmissivity"),
         (lambda: ik.Material("m", 1.0, specific_yield=2.0), "specific_yield is 2; expected a share"),

@@ -79,7 +79,15 @@ def did_you_mean(word: str, known: Sequence[str]) -> str:
 def _check(
     name: str, values: ArrayLike, unit: str, expected: str, accept: Any, remedy: str
 ) -> NDArray[np.float64]:
-    array = np.asarray(values, dtype=np.float64)
+    try:
+        array = np.asarray(values)
+        if array.dtype.kind in "bUS":  # neither truth nor text is a number
+            raise TypeError
+        array = array.astype(np.float64, copy=False)
+    except (TypeError, ValueError):
+        raise InputError(
+            f"{name} is {values!r}; expected {expected} [{unit or '-'}]. {remedy}".strip()
+        ) from None
     good = np.isfinite(array) & accept(array)
     if good.all():
         return array

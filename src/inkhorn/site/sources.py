@@ -13,12 +13,18 @@ from inkhorn.site.features import Along, ByCell, Changing, Feature, mean_value
 
 __all__ = ["Collector", "Evapotranspiration", "GivenFlow", "Recharge", "Well"]
 
-_SIGNS = "Water taken out is `abstraction`, water put in is `injection`; both count upwards from 0."
+_WAYS = "Water that comes in is `inflow`, water that leaves is `outflow`; both count upwards from 0."
 _OUT, _IN = "#c1121f", "#1d4ed8"
 
 
 def _rate(
-    words: str, dimension: Any = "flow", *, default: Any = 0.0, by_cell: bool = False, example: Any = "5 l/s"
+    words: str,
+    dimension: Any = "flow",
+    *,
+    default: Any = 0.0,
+    by_cell: bool = False,
+    remedy: str = "Water taken out is `abstraction`, water put in is `injection`; both count upwards from 0.",
+    example: Any = "5 l/s",
 ) -> Any:
     return quantity(
         f"{words}; counts upwards from 0",
@@ -27,7 +33,7 @@ def _rate(
         by_cell=by_cell,
         in_time=True,
         check="nonnegative",
-        remedy=_SIGNS,
+        remedy=remedy,
         example=example,
     )
 
@@ -184,13 +190,14 @@ class GivenFlow(Feature):
         Of each species in the water that comes in [g/m³].
     """
 
-    inflow: Along | None = _rate("water that comes in, in all", default=None, by_cell=True)
-    outflow: Along | None = _rate("water that leaves, in all", default=None, by_cell=True)
+    inflow: Along | None = _rate("water that comes in, in all", default=None, by_cell=True, remedy=_WAYS)
+    outflow: Along | None = _rate("water that leaves, in all", default=None, by_cell=True, remedy=_WAYS)
     inflow_per_length: Along | None = _rate(
         "water that comes in, for each metre of line; of cells told one by one for each",
         {"line": "conductance", "cells": "flow"},
         default=None,
         by_cell=True,
+        remedy=_WAYS,
         example="0.3 m²/day",
     )
     outflow_per_length: Along | None = _rate(
@@ -198,6 +205,7 @@ class GivenFlow(Feature):
         {"line": "conductance", "cells": "flow"},
         default=None,
         by_cell=True,
+        remedy=_WAYS,
         example="0.3 m²/day",
     )
     layers: tuple[str, ...] = layer_names("where it passes; every layer if not given")
