@@ -400,6 +400,10 @@ def test_a_line_on_the_rim_meets_every_cell_beside_it(angle):
         assert model.placed.loc[0, ["cells", "share outside"]].tolist() == [12, 0.0], feature.kind
         if feature.kind != "fixed head":
             npt.assert_allclose(model.terms[0].conductance, 50.0, rtol=1e-4)
+    four = ik.split_in_four(box, cell=50.0, rotation=angle, near=[(turn(shapely.Point(1000, 100)), 12.0)])
+    sea = ik.FixedHead(name="sea", shape=line, head=8.0)
+    split = ik.place(ik.Site(box, strata, {"sand": SAND}, features=(sea,)), four)
+    assert split.placed.loc[0, ["cells", "share outside"]].tolist() == [12, 0.0]
     beyond = turn(shapely.LineString([(1010, 0), (1010, 300)]))
     lost = ik.place(
         ik.Site(box, strata, {"sand": SAND}, features=(ik.FixedHead(name="sea", shape=beyond, head=8.0),)),

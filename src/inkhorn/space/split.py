@@ -247,7 +247,8 @@ class _Tree:
             depth = np.diff(self.base.y_edges)[row >> level] / (1 << level)
             large = np.maximum(width, depth) > size * (1.0 + 1e-9)
             row, column = row[large], column[large]
-            meets = shapely.intersects(shape, self.boxes(level, row, column))
+            near = 1e-6 * np.minimum(width, depth)[large]  # what lies on the rim but for rounding is met
+            meets = shapely.dwithin(shape, self.boxes(level, row, column), near)
             row, column = row[meets], column[meets]
             if not len(row):
                 return
