@@ -410,3 +410,21 @@ def test_a_line_on_the_rim_meets_every_cell_beside_it(angle):
         grid,
     )
     assert lost.placed.loc[0, ["cells", "share outside"]].tolist() == [0, 1.0]
+
+
+@pytest.mark.parametrize("angle", [0.0, 77.0])
+@pytest.mark.parametrize("at", [45.0, 50.0, 60.0])
+@pytest.mark.parametrize("back", [False, True])
+def test_a_wall_counts_once_wherever_it_stands(angle, at, back):
+    """Through centres of cells, beside them, along their faces, drawn from either end: dh / (L/K + 1/leakance)."""
+    turn = lambda shape: affinity.rotate(shape, angle, origin=(0, 0))  # noqa: E731
+    box, ends = turn(shapely.box(0, 0, 200, 100)), [(at, -5.0), (at, 105.0)]
+    strata = ik.Strata(ik.ConstantSurface(10.0), (ik.Layer("sand", ik.ConstantSurface(0.0)),))
+    held = [
+        ik.FixedHead(name=f"{x}", shape=turn(shapely.LineString([(x, 0), (x, 100)])), head=20.0 - x / 40)
+        for x in (0, 200)
+    ]
+    wall = Barrier(name="wall", shape=turn(shapely.LineString(ends[::-1] if back else ends)), leakance=0.01)
+    made = ik.Site(box, strata, {"sand": ik.Material("sand", 5.0)}, features=(*held, wall))
+    flow = ik.solve_flow(ik.place(made, ik.rectangles(box, cell=20.0, rotation=angle)))
+    npt.assert_allclose(flow.budget().iloc[0, 0], 5.0 / (180 / 5.0 + 100.0) * 1000.0, rtol=1e-9)

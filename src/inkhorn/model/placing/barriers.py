@@ -7,12 +7,15 @@ from itertools import product
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
-from inkhorn.model.placing.plan import Index, Plan, Spot, places
+from inkhorn.model.placing.plan import Array, Index, Plan, Spot, places
 from inkhorn.model.placing.traced import Traced
 from inkhorn.site import Barrier
 
 __all__ = ["FaceSpot"]
+
+_ON_CENTRE = 1e-6  # of a cell's width: how near to a centre a line passes through it
 
 
 @dataclass(frozen=True, eq=False)
@@ -48,6 +51,25 @@ def _between(plan: Plan, feature: Barrier, side: Index) -> tuple[Index, float]:
     return side[np.isin(known, asked)], 1.0 - len(met) / (len(told) // 2)
 
 
+def _parted(line: Any, between: Array, width: float) -> NDArray[np.bool_]:
+    """Which straight ways from centre to centre, (n, 2, 2), a line crosses; centres on it lie to its left."""
+    import shapely
+
+    ends = between.copy()
+    points = shapely.points(ends)
+    on = shapely.distance(line, points) <= _ON_CENTRE * width
+    if on.any():
+        at, step = shapely.line_locate_point(line, points[on]), 0.01 * width
+        before, after = (
+            shapely.get_coordinates(shapely.line_interpolate_point(line, np.clip(at + way, 0.0, line.length)))
+            for way in (-step, step)
+        )
+        run = np.hypot(*(after - before).T)[:, None]
+        ahead = (after - before) / np.where(run > 0, run, 1.0)
+        ends[on] += 1000.0 * _ON_CENTRE * width * np.column_stack([-ahead[:, 1], ahead[:, 0]])
+    return np.asarray(shapely.intersects(line, shapely.linestrings(ends)))
+
+
 @places(Barrier, None)
 def place_barriers(features: list[Barrier], plan: Plan) -> list[Spot]:
     """Side faces between centres that a line parts; several in one face add up."""
@@ -57,21 +79,18 @@ def place_barriers(features: list[Barrier], plan: Plan) -> list[Spot]:
         return []
     grid, faces = plan.grid, plan.grid.faces
     side = np.flatnonzero(~faces.is_floor)
-    lines = [f for f in features if f.geometry == "line"]
-    crossed: dict[int, Index] = {}
-    if lines:
-        centre = np.column_stack([grid.cells.x, grid.cells.y])[faces.cells[side]]
-        shapes = np.array([f.shape for f in lines], dtype=object)
-        whose, at = shapely.STRtree(shapely.linestrings(centre)).query(shapes, predicate="intersects")
-        crossed = {id(f): side[at[whose == k]] for k, f in enumerate(lines)}
+    between = np.column_stack([grid.cells.x, grid.cells.y])[faces.cells[side]]  # from centre to centre
+    tree = shapely.STRtree(shapely.linestrings(between))
+    width = float(np.sqrt(grid.mesh.area.min()))
     spots: list[Spot] = []
     for feature in features:
         if feature.geometry == "cells":
             mine, missed = _between(plan, feature, side)
         else:
-            mine = crossed[id(feature)]
-            missed = float(len(mine) == 0)
+            close = np.sort(tree.query(feature.shape, predicate="dwithin", distance=_ON_CENTRE * width))
+            mine = side[close[_parted(feature.shape, between[close], width)]]
             mine = mine[np.isin(grid.cells.layer[faces.cells[mine, 0]], plan.rows(feature))]
+            missed = float(len(mine) == 0)
         if feature.leakance is not None:
             resistance = 1.0 / plan.value(feature, "leakance")
         else:
