@@ -221,12 +221,9 @@ def where(chosen: Any, one: Any, other: Any) -> Traced:
     shape = np.broadcast_shapes(np.shape(chosen), a.shape, b.shape)
     a, b, chosen = a.spread(shape), b.spread(shape), np.broadcast_to(chosen, shape)
     values = np.where(chosen, a.values, b.values)
-    keep = [p.row[chosen.ravel()[p.row] == yes] for p, yes in ((a, True), (b, False))]
-    masks = [chosen.ravel()[p.row] == yes for p, yes in ((a, True), (b, False))]
-    row = np.concatenate(keep)
-    order = np.argsort(row, kind="stable")
-    column, slope = (
-        np.concatenate([getattr(p, k)[m] for p, m in zip((a, b), masks, strict=True)])[order]
-        for k in ("column", "slope")
+    kept = [(p, chosen.ravel()[p.row] == yes) for p, yes in ((a, True), (b, False))]
+    row, column, slope = (
+        np.concatenate([getattr(p, k)[mask] for p, mask in kept]) for k in ("row", "column", "slope")
     )
-    return Traced(values, row[order], column, slope)
+    order = np.argsort(row, kind="stable")
+    return Traced(values, row[order], column[order], slope[order])
