@@ -20,7 +20,7 @@ import inkhorn as ik
 from inkhorn.files.parts_site import feature_part
 from inkhorn.files.project_file import project_model
 from inkhorn.model import placings
-from inkhorn.site import PickedCells, declared_fields, geometry_of, kinds
+from inkhorn.site import LayerNames, PickedCells, Quantity, declared_fields, geometry_of, kinds
 from tests.outside import Moat
 from tests.test_features import EVERY, SAND, STRATA, WAY, site
 from tests.test_meshes import KINDS
@@ -183,9 +183,12 @@ def test_every_declaration_is_whole():
 
 def picked(feature, cells):
     """The same feature in some cells told one by one."""
-    whole = {k: None for k in ("conductivity", "distance", "width", "bed_thickness", "bed_conductivity")}
-    own = declared_fields(type(feature))
-    changes = {k: v for k, v in whole.items() if k in own and type(feature) is not ik.Barrier}
+    own, changes = declared_fields(type(feature)), {}
+    for k, (_, said) in own.items():  # what is said of shapes alone
+        if isinstance(said, LayerNames):
+            changes[k] = () if said.many else None
+        elif isinstance(said, Quantity) and "cells" not in getattr(said.dimension, "keys", lambda: "cells")():
+            changes[k] = None
     if "conductance" in own and feature.conductance is None and type(feature) is not ik.Seepage:
         changes["conductance"] = 5.0
     for k in own:  # what varies along a line has one value here

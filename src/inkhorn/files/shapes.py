@@ -42,6 +42,10 @@ class Shape:
         """
         if column not in self.attributes:
             found = list(self.attributes)
+            if not found:
+                raise InputError(
+                    f'{self.source}: there is no column "{column}": only shapes of a file have columns.'
+                )
             raise InputError(
                 f'{self.source}: there is no column "{column}"; there are {found}.{did_you_mean(column, found)}'
             )

@@ -53,6 +53,13 @@ class FixedHead(Feature):
     shapes: ClassVar[tuple[str, ...]] = ("Polygon", "MultiPolygon", "LineString", "Point")
     symbol: ClassVar[Symbol] = Symbol(fill="#8fc1dd", width=1.2, marker="s")
 
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        if self.every_layer and self.geometry == "cells":
+            raise InputError(
+                f"{self.where}: every_layer says nothing of cells told one by one, whose layers are told. Leave it out."
+            )
+
 
 @dataclass(frozen=True, kw_only=True)
 class HeadDependent(Feature):

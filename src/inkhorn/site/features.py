@@ -42,6 +42,7 @@ _GEOMETRY = {
     "Point": "point",
     "Cells": "cells",
 }
+_ONE = {"line": "a line", "polygon": "a polygon", "point": "a point", "cells": "cells told one by one"}
 _PLURAL = {"line": "lines", "polygon": "polygons", "point": "points", "cells": "cells told one by one"}
 
 
@@ -178,6 +179,10 @@ class Feature:
             elif isinstance(declared, LayerNames) and declared.many:
                 names = (value,) if isinstance(value, str) else tuple(value)
                 object.__setattr__(self, name, names)
+            if isinstance(declared, LayerNames) and value and self.geometry == "cells":
+                raise InputError(
+                    f"{self.where}: {name} says nothing of cells told one by one, whose layers are told. Leave it out."
+                )
 
     @classmethod
     def at(cls, shape: Any) -> dict[str, Any]:
@@ -242,7 +247,7 @@ class Feature:
             raise InputError(f"{self.where}: the {name} changes in time; expected {words}.")
         if isinstance(declared.dimension, dict) and self.geometry not in declared.dimension:
             raise InputError(
-                f"{self.where}: {name} says nothing of a {self.geometry}; it is for "
+                f"{self.where}: {name} says nothing of {_ONE[self.geometry]}; it is for "
                 f"{' and '.join(_PLURAL[k] for k in declared.dimension)}. Leave it out."
             )
         given = value.values if isinstance(value, Series) else value

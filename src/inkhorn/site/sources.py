@@ -90,8 +90,8 @@ class Well(Feature):
 
     x: float | None = None
     y: float | None = None
-    screen_top: float | None = quantity("elevation", "length", default=None, example="7 m")
-    screen_bottom: float | None = quantity("elevation", "length", default=None, example="-4 m")
+    screen_top: float | None = quantity("elevation", {"point": "length"}, default=None, example="7 m")
+    screen_bottom: float | None = quantity("elevation", {"point": "length"}, default=None, example="-4 m")
     abstraction: Changing = _rate("water taken out of the aquifer")
     injection: Changing = _rate("water put into the aquifer")
     radius: float = _radius()
