@@ -27,6 +27,7 @@ from inkhorn.site import (
     geometry_of,
     kinds,
     periods_between,
+    says_nothing,
     soil_water_balance,
     value_named,
 )
@@ -112,9 +113,8 @@ class FeatureReader:
         if value is None:
             return None
         if not isinstance(said.dimension, str) and geometry not in said.dimension:
-            words = " or ".join(said.dimension)
             raise InputError(
-                f"{self.source.by(*key)}: {key[-1]} says nothing of a {geometry}; it is for a {words}."
+                f"{self.source.by(*key)}: {says_nothing(str(key[-1]), said.dimension, geometry)}"
             )
         kind = said.dimension_on(geometry)
         if isinstance(value, Column):

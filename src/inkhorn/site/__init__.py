@@ -25,6 +25,7 @@ from inkhorn.site.features import (
     kind_named,
     kinds,
     mean_value,
+    says_nothing,
     value_count,
     value_named,
 )
@@ -84,6 +85,7 @@ __all__ = [
     "periods_between",
     "properties",
     "quantity",
+    "says_nothing",
     "soil_water_balance",
     "value_count",
     "value_named",

@@ -7,7 +7,7 @@ tables know it by that. Signs are in the names: what a well takes out is its ``a
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
@@ -122,6 +122,12 @@ def value_count(value: Along) -> int:
 def mean_value(value: Along) -> float:
     """Return the mean of all values, along a line and in time."""
     return float(_values(value).mean())
+
+
+def says_nothing(name: str, dimension: Mapping[str, str], geometry: str) -> str:
+    """Say that a quantity is for features of other geometries."""
+    fit = " and ".join(_PLURAL[k] for k in dimension)
+    return f"{name} says nothing of {_ONE[geometry]}; it is for {fit}. Leave it out."
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -246,10 +252,7 @@ class Feature:
             words = "one level, or one along the line" if declared.along else "one number"
             raise InputError(f"{self.where}: the {name} changes in time; expected {words}.")
         if isinstance(declared.dimension, dict) and self.geometry not in declared.dimension:
-            raise InputError(
-                f"{self.where}: {name} says nothing of {_ONE[self.geometry]}; it is for "
-                f"{' and '.join(_PLURAL[k] for k in declared.dimension)}. Leave it out."
-            )
+            raise InputError(f"{self.where}: {says_nothing(name, declared.dimension, self.geometry)}")
         given = value.values if isinstance(value, Series) else value
         values = np.atleast_1d(declared.checked(f"{self.where}: {name}", given, self.geometry))
         vertices = len(self.shape.coords) if self.geometry == "line" and declared.along else 1
