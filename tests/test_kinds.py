@@ -260,6 +260,23 @@ def test_each_cell_told_may_have_its_own_value():
     assert model.placed.set_index("feature").loc["a", "values"] == "rate -12 to -4 m³/day"
     with pytest.raises(ik.InputError, match=r"outflow has 3 values; expected 1 or 2 \(one for each cell\)"):
         ik.GivenFlow(**flow, outflow=[1.0, 2.0, 3.0])
+    far = [("lower", x, 562.5) for x in (302.0, 310.0, 602.0, 702.0, 802.0, -50.0)]
+    leak = ik.Recharge(name="leak", shape=PickedCells(places=far), rate=1e-3)
+    coarse = ik.layered(ik.rectangles(shapely.box(0, 0, 1000, 1000), cell=100.0), STRATA)
+    with pytest.raises(
+        ik.InputError, match=r'recharge "leak": two of its places fall in one cell.*x=350, y=550'
+    ):
+        ik.place(site(EVERY[0], leak), coarse)
+    most = replace(leak, shape=PickedCells(places=far[1:]))
+    found = [str(f) for f in ik.check(ik.place(site(EVERY[0], most), coarse))]
+    assert any('20% of recharge "leak" lies outside the cells' in f for f in found)
+    deep = ik.Drain(name="deep", shape=PickedCells(places=far[1:2]), level=-3.0, conductance=1.0)
+    split = STRATA.split("lower", 3)
+    made = replace(site(EVERY[0], deep), strata=split, materials=dict.fromkeys(split.names, SAND))
+    (cell,) = ik.place(made, ik.layered(coarse.mesh, split)).term("drain").cells
+    assert (
+        split.names[ik.layered(coarse.mesh, split).cells.layer[cell]] == "lower 3"
+    )  # the part that holds its level
     with pytest.raises(ik.InputError, match='drain "d" names the cell 4 twice'):
         ik.Drain(name="d", shape=PickedCells([4, 4]), level=1.0, conductance=3.0)
 

@@ -81,7 +81,7 @@ def _check(
 ) -> NDArray[np.float64]:
     try:
         array = np.asarray(values)
-        if array.dtype.kind in "bUS":  # neither truth nor text is a number
+        if array.dtype.kind not in "iufO":  # neither truth nor text nor a date is a number
             raise TypeError
         array = array.astype(np.float64, copy=False)
     except (TypeError, ValueError):

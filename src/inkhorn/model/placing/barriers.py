@@ -37,7 +37,7 @@ class FaceSpot(Spot):
 def _between(plan: Plan, feature: Barrier, side: Index) -> tuple[Index, float]:
     """Side faces between cells told one by one, by twos, and the share of these pairs that have none."""
     told: list[list[int]] = [[] for _ in range(len(feature.shape))]
-    for cell, k in zip(*(part.tolist() for part in plan.picked(feature)), strict=True):
+    for cell, k in zip(*(part.tolist() for part in plan.picked(feature, again=True)), strict=True):
         told[k].append(cell)  # of a layer in parts there are several
     pairs = [
         (k, min(pair), max(pair))
@@ -80,7 +80,8 @@ def place_barriers(features: list[Barrier], plan: Plan) -> list[Spot]:
     grid, faces = plan.grid, plan.grid.faces
     side = np.flatnonzero(~faces.is_floor)
     between = np.column_stack([grid.cells.x, grid.cells.y])[faces.cells[side]]  # from centre to centre
-    tree = shapely.STRtree(shapely.linestrings(between))
+    lines = any(f.geometry == "line" for f in features)
+    tree = shapely.STRtree(shapely.linestrings(between) if lines else [])
     width = float(np.sqrt(grid.mesh.area.min()))
     spots: list[Spot] = []
     for feature in features:

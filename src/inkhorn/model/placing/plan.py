@@ -197,13 +197,14 @@ class Plan:
         plan = self.grid.cells.plan[cells]
         return Footprint(feature, plan, np.ones(len(cells)), whose.astype(np.float64), cells, missed)
 
-    def picked(self, feature: Any) -> tuple[Index, Index]:
+    def picked(self, feature: Any, *, again: bool = False) -> tuple[Index, Index]:
         """Return the cells that a feature tells one by one, and which of those told each is.
 
         Raises
         ------
         InputError
-            If a number is that of no cell, or a layer is not known.
+            If a number is that of no cell, or a layer is not known; if two of the places told fall in one cell, unless
+            it may come `again`.
         """
         grid, shape = self.grid, feature.shape
         if len(shape.numbers):
@@ -221,6 +222,12 @@ class Plan:
                 if plan >= 0 and grid.number[row, plan] >= 0:
                     cells.append(int(grid.number[row, plan]))
                     whose.append(k)
+        found, often = np.unique(np.array(cells, dtype=np.int64), return_counts=True)
+        if not again and (often > 1).any():
+            raise InputError(
+                f"{feature.where}: two of its places fall in one cell on this grid, that of "
+                f"{grid.place_of(int(found[often > 1][0]))}. Name one of them, or make the cells smaller."
+            )
         return np.array(cells, dtype=np.int64), np.array(whose, dtype=np.int64)
 
     def _cut(self, features: Sequence[Any]) -> list[Footprint]:
@@ -295,7 +302,7 @@ class Plan:
         near = _ROUNDING * float(side.min())
         found: list[tuple[int, int, Any]] = []
         for k in short.tolist():
-            mine = parts[whose == k]
+            mine = parts[slice(*np.searchsorted(whose, [k, k + 1]))]
             rest = shapes[k].difference(shapely.union_all(mine).buffer(near)) if len(mine) else shapes[k]
             beside = self._tree.query(rest, predicate="dwithin", distance=near)
             for cell in np.sort(beside[self.grid.uppermost[beside] >= 0]).tolist():
