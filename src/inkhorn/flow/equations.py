@@ -133,8 +133,7 @@ class FlowEquations:
         self.rows = model.face_rows()
         self.entry_face = self.rows.entry_face
         self.face_level = np.maximum(self.cells.bottom[self.first], self.cells.top[self.second])
-        height, law = self.cells.thickness, model.water_table
-        self.face_bend = law.smoothing * np.minimum(height[self.first], height[self.second])
+        self.height = self.cells.thickness
         face = np.arange(len(faces))
         self.divergence = csr_array(
             (
@@ -153,7 +152,7 @@ class FlowEquations:
                 fixed[term.cells] = True
         self.fixed, self.free = fixed, np.flatnonzero(~fixed)
         self.pattern = Pattern(self.rows.matrix, self.n_unknowns, self.free)
-        self.floors = self._floors()
+        self._conductances()
         self.columns = self._columns()  # sorted out once, for all steps of all copies
 
     def _columns(self) -> Columns | None:
@@ -204,7 +203,8 @@ class FlowEquations:
         """Return the same equations with weighted flows: of faces, of entries, and in the balances of own unknowns."""
         other = copy(self)
         other.rows = replace(self.rows, conductance=face * self.rows.conductance)
-        other.floors, other.entry_weight, other.own_weight = other._floors(), entry, own
+        other._conductances()
+        other.entry_weight, other.own_weight = entry, own
         return other
 
     def of(self, model: Model) -> FlowEquations:
@@ -214,7 +214,8 @@ class FlowEquations:
             return FlowEquations(model)
         other = copy(self)
         other.model = model
-        other.__dict__.pop("storage", None)
+        for name in ("storage", "bending_terms"):
+            other.__dict__.pop(name, None)
         return other
 
     @cached_property
@@ -264,61 +265,88 @@ class FlowEquations:
         own = [term.settled(moment) for term, moment in self.moments(unknowns)]
         return np.concatenate([unknowns[: len(self.cells)], *own])
 
-    def landed(
-        self, unknowns: NDArray[np.float64], balance: Balance, step: NDArray[np.float64]
-    ) -> NDArray[np.float64]:
-        """Return where a step of the free unknowns leads.
-
-        Each cell gives and stores as its own law has it, not as the slope of that law where the step
-        begins: what the step asks of the cell decides how far its head goes. Heads that cross the corners of the
-        water table land where they belong, not far beyond.
-
-        Parameters
-        ----------
-        unknowns : ndarray of float, (n_unknowns,)
-            Where the step begins.
-        balance : Balance
-            There, with its derivative.
-        step : ndarray of float, (n_free,)
-            As the derivative there has it.
-        """
-        from inkhorn.flow import _kernels
-
-        there, whole, n = unknowns.copy(), np.zeros(self.n_unknowns), len(self.cells)
-        whole[self.free] = step
-        law, cells = self.model.water_table, self.cells
-        if law.confined:
-            return self.settled(there + whole)
-        there[n:] += whole[n:]
-        heads = there[:n]
-        reach = 10.0 * (max(cells.top.max(), heads.max()) - min(cells.bottom.min(), heads.min()))
-        drains = elastic = np.zeros(n)
-        if self.step is not None:
-            length = self.step.length
-            drains, elastic = self.storage.drains / length, self.storage.elastic / length
-        _kernels.land(
-            heads,
-            whole[:n],
-            -balance.jacobian.data[self.pattern.diagonal[:n]],
-            cells.bottom,
-            cells.thickness,
-            law.smoothing,
-            law.film,
-            drains,
-            elastic,
-            *self.floors,
-            reach,
+    def _conductances(self) -> None:
+        """Sum up the faces of every cell: sides, floor and roof; and over what length water begins to fall."""
+        law, faces, n = self.model.water_table, self.model.grid.faces, len(self.cells)
+        floor, (first, second) = faces.is_floor, (self.first, self.second)
+        lead = np.abs(self.rows.matrix.data[self.rows.matrix.indptr[:-1]])
+        self.face_bend = np.maximum(
+            law.smoothing * np.minimum(self.height[first], self.height[second]), law.blur
         )
-        return self.settled(there)
+        bend = np.maximum(law.smoothing * self.height, law.blur)
+        bend[first[floor]] = self.face_bend[floor]
+        both = np.concatenate([first[~floor], second[~floor]])
+        self.sides = np.bincount(both, np.tile(lead[~floor], 2), n).astype(np.float64)
+        beneath = np.bincount(first[floor], lead[floor], n).astype(np.float64)
+        roof = np.bincount(second[floor], lead[floor], n).astype(np.float64)
+        self.floors = (beneath, roof, bend)
 
-    def _floors(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-        """Conductance of the floor faces beneath each cell, and the length over which water begins to fall."""
-        floor = self.model.grid.faces.is_floor
-        conductance = np.abs(self.rows.matrix.data[self.rows.matrix.indptr[:-1]])[floor]
-        bend = self.model.water_table.smoothing * self.cells.thickness
-        bend[self.first[floor]] = self.face_bend[floor]
-        beneath = np.bincount(self.first[floor], conductance, len(self.cells)).astype(np.float64)
-        return beneath, bend
+    @cached_property
+    def bending_terms(self) -> tuple[bool, ...]:
+        """Which terms depend on the heads of their cells alone, and do; those with own unknowns do not."""
+        n = len(self.cells)
+        answers = (t.evaluate(m) for t, m in self.moments(np.zeros(self.n_unknowns)))
+        told = [
+            not t.fixes_head
+            and t.n_own == 0
+            and (len(a.flow_slope.row) > 0)
+            and bool((a.flow_slope.column < n).all())
+            for t, a in zip(self.model.terms, answers, strict=True)
+        ]
+        return tuple(told) if any(told) else ()
+
+    def own_terms(self, unknowns: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Return what terms take from each cell by its own head alone, and its slope, (n_cells,) [m³/day], [m²/day]."""
+        n = len(self.cells)
+        taken, slope = np.zeros(n), np.zeros(n)
+        if not self.bending_terms:
+            return taken, slope
+        for (term, moment), bends in zip(self.moments(unknowns), self.bending_terms, strict=True):
+            if bends:
+                answer = term.evaluate(moment)
+                taken -= np.bincount(term.cells, answer.flow, n)
+                row, column, value = answer.flow_slope
+                own = term.cells[row] == column
+                slope -= np.bincount(column[own], value[own], n)
+        return taken, slope
+
+    def eased(self, blur: float) -> FlowEquations:
+        """Return the same equations with all corners drawn out over so many metres to either side."""
+        other = copy(self)
+        other.model = replace(self.model, water_table=replace(self.model.water_table, blur=blur))
+        for name in ("storage", "bending_terms"):
+            other.__dict__.pop(name, None)
+        other._conductances()
+        return other
+
+    def lowest(self) -> float:
+        """Return a level below which no head of a solution lies [m]; minus infinity if none is known.
+
+        At that level, alike in all cells, no term takes water out of any, and none is left in storage above it.
+        """
+        cells, n = self.cells, len(self.cells)
+
+        def gains(level: float) -> bool:
+            there = self.settled(np.full(self.n_unknowns, level))
+            there[self.fixed] = level
+            into = np.zeros(n)
+            for term, moment in self.moments(there):
+                if not term.fixes_head:
+                    into += np.bincount(term.cells, term.evaluate(moment).flow, n)
+                elif (term.head < level).any():  # type: ignore[attr-defined]
+                    return False
+            return bool((into >= -1e-12 * np.abs(into).max(initial=0.0)).all())
+
+        low, step = float(cells.bottom.min()) - 1.0, 1.0
+        while not gains(low):
+            low, step = low - step, 2.0 * step
+            if step > 1e6:
+                return -np.inf
+        high = float(cells.top.max()) + 1.0
+        for _ in range(20):
+            middle = 0.5 * (low + high)
+            low, high = (middle, high) if gains(middle) else (low, middle)
+        return low
 
     def moments(self, unknowns: NDArray[np.float64]) -> Iterator[tuple[Term, Moment]]:
         """Go through the terms, each with what it is told at these unknowns."""
@@ -356,7 +384,6 @@ class FlowEquations:
         film = 1.0 if law.confined else law.film
         heads = np.ascontiguousarray(unknowns[:n])
         share_filled, filled_slope, integral = filled(heads, self.cells.bottom, self.cells.top, law)
-        keep = 1.0 - film
         drive, slope = np.empty(len(matrix.data)), np.empty(len(matrix.data))
         share, face_flow = np.empty(len(self.first)), np.empty(len(self.first))
         residual = np.zeros(self.n_unknowns)
@@ -369,8 +396,12 @@ class FlowEquations:
             self.face_bend,
             film,
             heads,
-            film + keep * share_filled,
-            keep * filled_slope,
+            self.cells.bottom,
+            self.height,
+            law.smoothing,
+            law.blur,
+            share_filled,
+            filled_slope,
             drive,
             share,
             face_flow,

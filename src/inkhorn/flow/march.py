@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from inkhorn.errors import ConvergenceError
 from inkhorn.flow.equations import Balance, FlowEquations, TimeStep
-from inkhorn.flow.newton import NewtonRow, Rules, newton, stuck
+from inkhorn.flow.newton import NewtonRow, Rules, solved, stuck
 from inkhorn.flow.result import FlowStep
 
 __all__ = ["Stepping", "joined", "march", "recorded"]
@@ -86,7 +86,7 @@ def _stage(
     start = unknowns.copy()
     start[:n] = stage.held(start[:n])
     begun = len(rows)
-    found, balance, measure = newton(stage, stage.settled(start), rules, rows)
+    found, balance, measure = solved(stage, stage.settled(start), rules, rows)
     if measure > rules.closure:
         words = f"the step from day {step.start:.6g} to {step.end:.6g}"
         raise stuck(stage, found, balance, measure, rules.closure, rows[begun:], words)

@@ -2,27 +2,42 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import ConvergenceError
 from inkhorn.flow.equations import Balance, FlowEquations
+from inkhorn.flow.landing import WAYS, Landing
 from inkhorn.linear import LinearSystem
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["NewtonRow", "Rules", "SolverReport", "newton", "stuck"]
+__all__ = ["NewtonRow", "Rules", "SolverReport", "solved", "stuck"]
 
-_REMEMBERED = 4  # residuals that a step is measured against: cells that switch may raise it for a while
-_BOLD = 15  # steps after which none may raise it any more
 _SWINGS = 10  # steps in which a place that changes most again and again is said to swing
 _COARSE = 0.001  # share of the residual that a linear solve may leave, at most
-_RAISED = 10.0  # and by how much until then: a full step that raises it mostly leads on, a short one does not
+_WELL = 0.1  # share of the residual at which a full step has led so well that no other way is tried
+_FAIR = 0.1  # by what share of itself, times that of the step, the residual has to fall
+_RAISED = 100.0  # how much more a bold step may leave
+_SHORTER = 0.5  # of each trial along a step
+_TRIALS = 12
+_FROM_BEFORE = 15  # steps that a step in time may take from the heads before
+_IN_TIME = 2.0  # m over which its corners are then drawn out at most
+_QUICK = 2  # steps within which a stage is so easy that the next goes farther
+_DRAWN_IN = 4.0  # by what factor corners are drawn in
+_DAMP = 0.9  # share of what corners are drawn out by, down to which cells are filled to begin a stage
+_NARROW = 0.02  # m: over less they are as they are
+_CLOSE_ENOUGH, _STAGE = 0.1, 5  # closure at which a stage leads on, and most of its steps
+_LAST_STEPS = 10  # kept for the equations themselves
+_SLOW, _SLOWLY = (
+    2,
+    0.3,
+)  # steps in which the residual has to fall to so much of itself, or else a surer way is taken
 
 
 @dataclass(frozen=True)
@@ -115,28 +130,68 @@ class Rules:
     progress: Callable[[int, float], None] | None
 
 
-def _damped(
-    equations: FlowEquations,
-    unknowns: NDArray[np.float64],
-    balance: Balance,
-    step: NDArray[np.float64],
-    goal: float,
+def _size(equations: FlowEquations, balance: Balance) -> float:
+    """Sum of absolute residuals [m³/day]: where all flows rise with the head they come from, short steps lower it."""
+    size = float(np.abs(balance.residual[equations.free]).sum())
+    return size if np.isfinite(size) else np.inf
+
+
+class _Trial(NamedTuple):
+    """Where a share of a step leads, and what it leaves."""
+
+    size: float
+    share: float
+    there: NDArray[np.float64]
+    answer: Balance
+
+
+def _searched(
+    equations: FlowEquations, balance: Balance, landing: Landing, low: float, bold: bool
 ) -> tuple[NDArray[np.float64], Balance, float]:
-    """Go as far along a Newton step as brings the residual below a goal, or as makes it smallest."""
-    free = equations.free
-    best: tuple[float, NDArray[np.float64], Balance, float] | None = None
-    damping = 1.0
-    for _ in range(5):
-        there = equations.landed(unknowns, balance, damping * step)
-        found = equations.evaluate(there)
-        size = float(np.linalg.norm(found.residual[free]))
-        if best is None or size < best[0]:
-            best = (size, there, found, damping)
-        if size <= (1.0 - 1e-4 * damping) * goal:
-            break
-        damping *= 0.5
-    assert best is not None
-    return best[1:]
+    """Go as far along a Newton step, and in such a way, as leaves least.
+
+    Past a corner, where that is still less than before: then the next step knows the slopes beyond.
+    """
+    before, n = _size(equations, balance), len(equations.cells)
+    found: list[_Trial] = []
+    share, best = 1.0, np.inf
+
+    def tried(there: NDArray[np.float64]) -> _Trial:
+        if np.isfinite(low) and (there[:n] < low).any():
+            there[:n] = np.where(equations.fixed[:n], there[:n], np.maximum(there[:n], low))
+            there = equations.settled(there)
+        answer = equations.evaluate(there)
+        found.append(_Trial(_size(equations, answer), share, there, answer))
+        return found[-1]
+
+    for _ in range(_TRIALS):
+        ways = []
+        for way in WAYS:
+            ways.append(tried(landing.at(share, way)))
+            if ways[-1].size < _WELL * before:
+                return ways[-1].there, ways[-1].answer, share
+        tried(_by_column(equations, ways))
+        least = min(found[-1 - len(WAYS) :], key=lambda f: f.size)
+        if least.size < ((1.0 - _FAIR * share) if share < 1.0 or not bold else _RAISED) * before:
+            return least.there, least.answer, share
+        if least.size < before and least.size >= best:
+            break  # shorter ones leave more again
+        best, share = min(best, least.size), share * _SHORTER
+    chosen = min(found, key=lambda f: f.size)
+    beyond = [f for f in found if f.share > chosen.share and f.size < 0.9 * before + 0.1 * chosen.size]
+    if beyond:
+        chosen = min(beyond, key=lambda f: (f.share, f.size))
+    return chosen.there, chosen.answer, chosen.share
+
+
+def _by_column(equations: FlowEquations, ways: list[_Trial]) -> NDArray[np.float64]:
+    """Return unknowns that take in every column the way that leaves least there."""
+    plan, n = equations.cells.plan, len(equations.cells)
+    free = ~equations.fixed[:n]
+    left = np.array([np.bincount(plan, free * np.abs(one.answer.residual[:n])) for one in ways])
+    there = ways[int(np.argmin([one.size for one in ways]))].there.copy()
+    there[:n] = np.array([one.there[:n] for one in ways])[left.argmin(axis=0)[plan], np.arange(n)]
+    return equations.settled(there)
 
 
 def newton(
@@ -144,20 +199,50 @@ def newton(
     unknowns: NDArray[np.float64],
     rules: Rules,
     rows: list[NewtonRow],
+    *,
+    enough: float | None = None,
+    most: int | None = None,
+    patient: bool = True,
+    bold: bool = False,
+    low: float = -np.inf,
 ) -> tuple[NDArray[np.float64], Balance, float]:
-    """Step until the closure is reached or nothing is gained any more; `rows` grows by a row a step."""
+    """Step until the closure is reached or nothing is gained any more; `rows` grows by a row a step.
+
+    Parameters
+    ----------
+    equations : FlowEquations
+    unknowns : ndarray of float, (n_unknowns,)
+        To begin with.
+    rules : Rules
+    rows : list of NewtonRow
+    enough : float, optional
+        A closure that suffices, instead of that of the rules.
+    most : int, optional
+        Steps, instead of those of the rules.
+    patient : bool
+        Whether to go on where the residual falls slowly.
+    bold : bool
+        Whether full steps are taken although they raise the residual for a while.
+    low : float
+        No head lies below.
+    """
     balance = equations.evaluate(unknowns)
     measure = equations.closure(balance)
-    free, columns, begun, sizes = equations.free, equations.columns, len(rows), list[float]()
+    goal, limit = (
+        rules.closure if enough is None else enough,
+        rules.most_iterations if most is None else most,
+    )
+    free, columns, begun, sizes = equations.free, equations.columns, len(rows), [_size(equations, balance)]
     far = False
-    while measure > rules.closure and len(rows) - begun < rules.most_iterations and np.isfinite(measure):
-        history = [r.closure for r in rows[begun:]]
-        if len(history) > 8 and min(history[-8:]) > 0.999 * min(history[:-8]):
+    while measure > goal and len(rows) - begun < limit and np.isfinite(measure):
+        steps = len(rows) - begun
+        if steps > 8 and min(sizes[-8:]) > 0.999 * min(sizes[:-8]):
+            break
+        if not patient and steps >= _SLOW and sizes[-1] > _SLOWLY * sizes[-1 - _SLOW]:
             break
         system = LinearSystem(
             equations.pattern.among_free(balance.jacobian), columns=columns, conducts_far=far
         )
-        sizes.append(float(np.linalg.norm(balance.residual[free])))
         # an exact step where it is cheap, or where the equations are linear and one step does it all; elsewhere as
         # exact as the step before was good
         tolerance = 1e-10
@@ -165,21 +250,19 @@ def newton(
             gained = sizes[-1] / sizes[-2] if len(sizes) > 1 else 1.0
             tolerance = float(np.clip(0.5 * gained**2, 1e-6, _COARSE))
         # nothing is gained by solving far beyond what closes the balance
-        enough = 0.1 * rules.closure * equations.turnover(balance)
+        suffices = 0.1 * goal * equations.turnover(balance)
         try:
-            step = system.solve(balance.residual[free], tolerance=tolerance, enough=enough)
+            step = system.solve(balance.residual[free], tolerance=tolerance, enough=suffices)
         except ConvergenceError as problem:
-            step = np.asarray(problem.state)  # its last iterate: the line search decides what that is worth
+            step = np.asarray(problem.state)  # its last iterate: the search decides what that is worth
         # none, where they did not lead there: then they are not tried again
         columns, far = system.columns, system.conducts_far
-        before = unknowns
-        unknowns, balance, damping = _damped(
-            equations,
-            unknowns,
-            balance,
-            step,
-            (_RAISED if len(sizes) <= _BOLD else 1.0) * max(sizes[-_REMEMBERED:]),
-        )
+        before, whole, n = unknowns, np.zeros(len(unknowns)), len(equations.cells)
+        whole[free] = step
+        diagonal = -balance.jacobian.data[equations.pattern.diagonal[:n]]
+        landing = Landing(equations, unknowns, whole, diagonal)
+        unknowns, balance, damping = _searched(equations, balance, landing, low, bold)
+        sizes.append(_size(equations, balance))
         measure = equations.closure(balance)
         change = np.abs(unknowns - before)[free]
         largest = int(np.argmax(change))
@@ -189,6 +272,49 @@ def newton(
         if rules.progress is not None:
             rules.progress(len(rows), measure)
     return unknowns, balance, measure if np.isfinite(measure) else np.inf
+
+
+def solved(
+    equations: FlowEquations,
+    unknowns: NDArray[np.float64],
+    rules: Rules,
+    rows: list[NewtonRow],
+    besides: Sequence[NDArray[np.float64]] = (),
+) -> tuple[NDArray[np.float64], Balance, float]:
+    """Solve from first unknowns, from others besides, and where Newton's method leads on from none, by continuation.
+
+    All corners are drawn out over so many metres that the equations hardly bend, and drawn in again in stages; each
+    solution begins the next, heads raised by what the corners are drawn in: so they stay on the side of them where
+    slopes tell. As every stage lets less water out the higher its heads, each has one solution, and they make one way.
+    """
+    begun, n = len(rows), len(equations.cells)
+    in_time = equations.step is not None
+    for start in (unknowns, *besides):
+        most = min(_FROM_BEFORE, rules.most_iterations) if in_time else None
+        found, balance, measure = newton(equations, start, rules, rows, most=most, patient=in_time, bold=True)
+        if measure <= rules.closure:
+            return found, balance, measure
+    low, cells = equations.lowest(), equations.cells
+    blur = max(0.5 * float(cells.top.max() - cells.bottom.min()), 1.0)
+    if in_time:
+        low, blur = min(low, float(unknowns[:n].min())), min(blur, _IN_TIME)
+    factor, there = _DRAWN_IN, unknowns.copy()
+    there[:n] = np.maximum(there[:n], cells.bottom) + blur
+    while blur > 0.0 and len(rows) - begun < rules.most_iterations - _LAST_STEPS:
+        eased = equations.eased(blur)
+        there[:n] = eased.held(np.maximum(np.maximum(there[:n], cells.bottom - _DAMP * blur), low))
+        before = len(rows)
+        there, _, left = newton(
+            eased, eased.settled(there), rules, rows, enough=_CLOSE_ENOUGH, most=_STAGE, low=low
+        )
+        quick = left <= _CLOSE_ENOUGH and len(rows) - before <= _QUICK
+        factor = min(factor * 4.0, 64.0) if quick else _DRAWN_IN
+        narrower = blur / factor if blur > _NARROW * factor else 0.0
+        there[:n] += blur - narrower
+        blur = narrower
+    there[:n] = equations.held(np.maximum(np.maximum(there[:n], cells.bottom), low))
+    left = max(rules.most_iterations - (len(rows) - begun), 0)
+    return newton(equations, equations.settled(there), rules, rows, most=left, low=low)
 
 
 def stuck(

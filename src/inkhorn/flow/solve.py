@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
@@ -14,7 +14,7 @@ from inkhorn.errors import ConvergenceError, InkhornWarning, InputError, check_f
 from inkhorn.flow.budget import closing_error
 from inkhorn.flow.equations import Balance, FlowEquations
 from inkhorn.flow.march import Stepping, joined, march, recorded
-from inkhorn.flow.newton import NewtonRow, Rules, SolverReport, newton, stuck
+from inkhorn.flow.newton import NewtonRow, Rules, SolverReport, solved, stuck
 from inkhorn.flow.result import FlowResult, FlowStep, StepStore
 from inkhorn.model import Model, levelless_cells
 
@@ -24,7 +24,6 @@ _MUCH, _TOO_MUCH = (
     1e-4,
     0.1,
 )  # of its turnover that a water budget may miss before it is said, and refused [%]
-_EASED = (0.25, 0.2, 0.08, 0.03)  # smoothing of the water table on the way to a hard solution
 
 
 def first_heads(model: Model) -> NDArray[np.float64]:
@@ -34,32 +33,18 @@ def first_heads(model: Model) -> NDArray[np.float64]:
 
 
 def _settled(
-    equations: FlowEquations, heads: NDArray[np.float64], rules: Rules, rows: list[NewtonRow], given: bool
+    equations: FlowEquations, heads: NDArray[np.float64], rules: Rules, rows: list[NewtonRow]
 ) -> tuple[NDArray[np.float64], Balance]:
-    """Steady unknowns, from first heads and, where these do not lead there, by surer ways.
+    """Steady unknowns, from first heads.
 
     Raises
     ------
     ConvergenceError
-        If none of them closes.
+        If the balance does not close.
     """
-
-    def attempt(eq: FlowEquations, start: NDArray[np.float64]) -> tuple[NDArray[np.float64], Balance, float]:
-        return newton(eq, start, rules, rows)
-
-    model, law = equations.model, equations.model.water_table
-    begin = equations.start(heads)
-    unknowns, balance, measure = attempt(equations, begin)
-    if measure > rules.closure and given:  # full columns are the surer start
-        begin = equations.start(first_heads(model))
-        unknowns, balance, measure = attempt(equations, begin)
-    if measure > rules.closure and not law.confined:
-        # wide bends first, then narrower ones: each answer, closed or not, is a better start for the next
-        unknowns = begin
-        for smoothing in (s for s in _EASED if s > law.smoothing):
-            eased = replace(model, water_table=replace(law, smoothing=smoothing))
-            unknowns, _, _ = attempt(FlowEquations(eased).begun_with(equations.states), unknowns)
-        unknowns, balance, measure = attempt(equations, unknowns)
+    full = first_heads(equations.model)
+    besides = [] if (heads >= full).all() else [equations.start(full)]
+    unknowns, balance, measure = solved(equations, equations.start(heads), rules, rows, besides)
     if measure > rules.closure:
         raise stuck(equations, unknowns, balance, measure, rules.closure, rows, "steady flow")
     return unknowns, balance
@@ -139,7 +124,7 @@ def solve_flow(
         A site placed on a grid, or made from arrays.
     first : array_like of float, optional
         Heads to begin with, as `Grid.per_cell` takes them [m]. A steady solution does not depend on them: the
-        ground surface if not given, and where Newton's method gets stuck from those given. A schedule whose
+        ground surface if not given. A schedule whose
         first period is not steady begins from them.
     order : {1, 2}
         Of the steps in time: Euler's method, or two implicit stages of second order, each as dear as a step of
@@ -159,8 +144,9 @@ def solve_flow(
         Where to stop: the sum of absolute residuals of all cells over the largest of inflow, outflow and
         what passes through storage.
     most_iterations : int
-        Where to give up. Where the corners of the water table stop Newton's method, it begins anew with
-        smoothed ones and sharpens them, and this counts for each stage.
+        Newton steps after which to give up, those of a step in time counted alone. Where corners, of the water
+        table or of switches such as drains, stop Newton's method, it begins anew with corners drawn out and draws
+        them in again: these steps count.
     progress : callable, optional
         Called with the number of the Newton step and the closure after it.
 
@@ -207,7 +193,7 @@ def solve_flow(
         equations = FlowEquations(model)
         equations = equations.begun_with(equations.first_states(heads))
         _refuse_levelless(model, equations)
-        unknowns, balance = _settled(equations, heads, rules, rows, first is not None)
+        unknowns, balance = _settled(equations, heads, rules, rows)
         closures.append(equations.closure(balance))
         records.append(missing.of(recorded(equations, unknowns, balance, 0, 0.0), closures[-1]))
     else:
@@ -285,7 +271,7 @@ def _through(
         if schedule.steady[period]:
             _refuse_levelless(now, equations)
             near = heads if unknowns is None else unknowns[: len(heads)]
-            unknowns, balance = _settled(equations, near, rules, rows, unknowns is not None)
+            unknowns, balance = _settled(equations, near, rules, rows)
             closures.append(equations.closure(balance))
             record = recorded(equations, unknowns, balance, period, end)
             states = record.state

@@ -70,9 +70,17 @@ class LinearSystem:
 
     @cached_property
     def _factors(self) -> Any:
+        from scipy.sparse import diags_array
         from scipy.sparse.linalg import splu
 
-        return splu(self.matrix.tocsc())
+        try:
+            return splu(self.matrix.tocsc())
+        except (
+            RuntimeError
+        ):  # singular: a little on the diagonal gives an answer all the same, that may not suffice
+            diagonal = np.abs(self.matrix.diagonal())
+            little = 1e-10 * diagonal + 1e-13 * diagonal.max(initial=1e-300)
+            return splu((self.matrix + diags_array(little)).tocsc())
 
     @cached_property
     def _columns_cycle(self) -> ColumnMultigrid | None:

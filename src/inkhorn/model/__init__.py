@@ -7,12 +7,14 @@ from inkhorn.model.laws import WaterTable, filled, ramp, saturation
 from inkhorn.model.levels import levelless_cells
 from inkhorn.model.model import Model
 from inkhorn.model.placing import Footprint, Plan, Spot, dimension_of, place, places, placings
+from inkhorn.model.problems import FlowProblem, flow_problem
 from inkhorn.model.traces import Traces
 from inkhorn.model.zones import ZoneMap
 
 __all__ = [
     "Finding",
     "Findings",
+    "FlowProblem",
     "Footprint",
     "Model",
     "Plan",
@@ -23,6 +25,7 @@ __all__ = [
     "check",
     "dimension_of",
     "filled",
+    "flow_problem",
     "levelless_cells",
     "place",
     "places",

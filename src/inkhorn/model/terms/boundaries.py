@@ -22,8 +22,6 @@ __all__ = [
     "SpringTerm",
 ]
 
-_BEND = 0.005  # m: half the length over which a river or drain switches
-
 
 @dataclass(frozen=True, eq=False)
 class FixedHeadTerm(Term):
@@ -89,11 +87,9 @@ class RiverTerm(Term):
     def _drop(self, moment: Moment) -> tuple[Any, Any]:
         """How far the stage stands above the head or the bed, and how fast that falls with the head."""
         head = moment.heads[self.cells]
-        bed = np.where(
-            np.isfinite(self.bed), self.bed, np.minimum(head, self.stage) - 1.0
-        )  # no bed: never dry
-        over, slope = ramp(head - bed, _BEND)
-        return self.stage - bed - over, slope
+        passed = np.isfinite(self.bed)  # one without a bed never falls below it
+        over, slope = ramp(head - np.where(passed, self.bed, head), moment.law.blur)
+        return self.stage - np.where(passed, self.bed + over, head), np.where(passed, slope, 1.0)
 
     def evaluate(self, moment: Moment) -> Contribution:
         drop, slope = self._drop(moment)
@@ -175,7 +171,7 @@ class DrainTerm(Term):
         return np.asarray(self.conductance > 0.0)
 
     def evaluate(self, moment: Moment) -> Contribution:
-        over, slope = ramp(moment.heads[self.cells] - self.level, _BEND)
+        over, slope = ramp(moment.heads[self.cells] - self.level, moment.law.blur)
         return Contribution(
             flow=-self.conductance * over,
             flow_slope=Slope(np.arange(len(self.cells)), self.cells, -self.conductance * slope),
@@ -183,7 +179,7 @@ class DrainTerm(Term):
 
     def by_input(self, moment: Moment) -> Mapping[str, Slope]:
         n = np.arange(len(self.cells))
-        over, slope = ramp(moment.heads[self.cells] - self.level, _BEND)
+        over, slope = ramp(moment.heads[self.cells] - self.level, moment.law.blur)
         return {"conductance": Slope(n, n, -over), "level": Slope(n, n, self.conductance * slope)}
 
 

@@ -13,8 +13,6 @@ from inkhorn.model.terms.base import Contribution, Moment, Slope, Term, entry_in
 
 __all__ = ["EvapotranspirationTerm", "GivenFlowTerm", "RechargeTerm"]
 
-_BEND = 0.005  # m: half the length over which plants begin and end to draw
-
 
 @dataclass(frozen=True, eq=False)
 class RechargeTerm(Term):
@@ -68,7 +66,7 @@ class EvapotranspirationTerm(Term):
     """What plants and air draw from the water table.
 
     The greatest rate where the head stands at the surface or above, nothing where it is deeper than the
-    extinction depth, and in between in proportion; corners rounded.
+    extinction depth, and in between in proportion; a corner at either end.
 
     Parameters
     ----------
@@ -91,7 +89,7 @@ class EvapotranspirationTerm(Term):
     def _share(self, moment: Moment) -> tuple[Any, Any, Any]:
         """Share of the greatest rate, its slope by head, and that of what stands above the extinction depth."""
         height = moment.heads[self.cells] - self.surface + self.depth
-        bend = np.minimum(_BEND, 0.25 * self.depth)
+        bend = moment.law.blur
         low, low_slope = ramp(height, bend)
         high, high_slope = ramp(height - self.depth, bend)
         return (low - high) / self.depth, (low_slope - high_slope) / self.depth, low_slope

@@ -1,0 +1,70 @@
+"""Problems full of switches are solved from any first heads, to one and the same answer."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.testing as npt
+import pytest
+
+import inkhorn as ik
+from inkhorn.flow import FlowEquations
+from inkhorn.model import flow_problem
+from tests.conftest import rain
+
+
+def plants_and_a_stream(depth: float, confined: bool) -> ik.Model:
+    """1000 × 200 m, 10 m deep: plants that drink more than it rains, and a stream at one end."""
+    grid = ik.layered(ik.rectangles((0, 0, 1000, 200), cell=20), [0.0, -10.0])
+    every = np.arange(grid.n_cells)
+    west = np.flatnonzero(grid.cells.x < 20.0)
+    terms = [
+        rain(grid, 1.5e-3),
+        ik.terms.EvapotranspirationTerm(
+            cells=every, rate=3e-3, area=grid.cells.area, surface=0.0, depth=depth, features=("wood",)
+        ),
+        ik.terms.RiverTerm(cells=west, conductance=20.0, stage=-3.0, bed=-4.0, features=("stream",)),
+    ]
+    return ik.Model(grid, 5.0, terms=terms, water_table=ik.WaterTable(confined=confined))
+
+
+@pytest.mark.parametrize("confined", [False, True])
+@pytest.mark.parametrize("depth", [2.0, 0.5, 0.01])
+def test_plants_rain_and_a_stream_are_solved_from_any_first_heads(depth, confined):
+    model = plants_and_a_stream(depth, confined)
+    answers = []
+    for first in (None, -6.0, -3.5, -1.0, 0.0, 2.0):
+        flow = ik.solve_flow(model, first=first)
+        assert flow.report.iterations <= 60
+        answers.append(flow.steps[-1].heads)
+    npt.assert_allclose(answers, answers[0] + np.zeros_like(answers), atol=1e-6)
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_made_up_problems_have_one_answer(seed):
+    problem = flow_problem(seed * 5 + 1, in_time=False)
+    flows = [ik.solve_flow(problem.model, first=first) for first in (None, problem.first)]
+    assert max(f.report.iterations for f in flows) <= 60
+    top = problem.model.grid.uppermost
+    npt.assert_allclose(flows[0].steps[-1].heads[top], flows[1].steps[-1].heads[top], atol=1e-5)
+    assert abs(flows[0].budget().attrs["closing_error_percent"]) < 1e-5
+
+
+@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("blur", [0.0, 0.5, 20.0])
+def test_no_flow_rises_with_the_head_it_goes_to(seed, blur):
+    """The derivative is an M-matrix whatever the heads: that makes the solution one."""
+    problem = flow_problem(seed, mesh=("even", "turned", "voronoi")[seed % 3], in_time=False)
+    equations = FlowEquations(problem.model).eased(blur)
+    rng = np.random.default_rng(seed)
+    heads = equations.cells.bottom + rng.uniform(-1.0, 2.0, len(equations.cells)) * equations.cells.thickness
+    balance = equations.evaluate(equations.start(heads))
+    slopes = balance.jacobian.tocoo()
+    diagonal = -balance.jacobian.diagonal()
+    apart = slopes.row != slopes.col
+    assert (diagonal[equations.free] > 0.0).all()
+    assert (slopes.data[apart] >= -1e-9 * diagonal[slopes.col[apart]]).all()
+
+
+def test_what_kind_of_mesh_a_problem_has_is_checked():
+    with pytest.raises(ik.InputError, match='mesh is "round"; expected one of'):
+        flow_problem(1, mesh="round")
