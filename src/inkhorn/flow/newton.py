@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from inkhorn.errors import ConvergenceError
 from inkhorn.flow.equations import Balance, FlowEquations
-from inkhorn.flow.landing import WAYS, Landing
+from inkhorn.flow.landing import WAYS, Landing, Way
 from inkhorn.linear import LinearSystem
 
 if TYPE_CHECKING:
@@ -21,7 +21,7 @@ __all__ = ["NewtonRow", "Rules", "SolverReport", "solved", "stuck"]
 
 _SWINGS = 10  # steps in which a place that changes most again and again is said to swing
 _COARSE = 0.001  # share of the residual that a linear solve may leave, at most
-_WELL = 0.1  # share of the residual at which a full step has led so well that no other way is tried
+_WELL = 0.3  # share of the residual at which a full step has led so well that no other way is tried
 _FAIR = 0.1  # by what share of itself, times that of the step, the residual has to fall
 _RAISED = 100.0  # how much more a bold step may leave
 _SHORTER = 0.5  # of each trial along a step
@@ -143,11 +143,12 @@ class _Trial(NamedTuple):
     share: float
     there: NDArray[np.float64]
     answer: Balance
+    way: Way
 
 
 def _searched(
-    equations: FlowEquations, balance: Balance, landing: Landing, low: float, bold: bool
-) -> tuple[NDArray[np.float64], Balance, float]:
+    equations: FlowEquations, balance: Balance, landing: Landing, low: float, bold: bool, likely: Way
+) -> _Trial:
     """Go as far along a Newton step, and in such a way, as leaves least.
 
     Past a corner, where that is still less than before: then the next step knows the slopes beyond.
@@ -156,24 +157,24 @@ def _searched(
     found: list[_Trial] = []
     share, best = 1.0, np.inf
 
-    def tried(there: NDArray[np.float64]) -> _Trial:
+    def tried(there: NDArray[np.float64], way: Way) -> _Trial:
         if np.isfinite(low) and (there[:n] < low).any():
             there[:n] = np.where(equations.fixed[:n], there[:n], np.maximum(there[:n], low))
             there = equations.settled(there)
         answer = equations.evaluate(there)
-        found.append(_Trial(_size(equations, answer), share, there, answer))
+        found.append(_Trial(_size(equations, answer), share, there, answer, way))
         return found[-1]
 
     for _ in range(_TRIALS):
         ways = []
-        for way in WAYS:
-            ways.append(tried(landing.at(share, way)))
+        for way in (likely, *(way for way in WAYS if way != likely)):
+            ways.append(tried(landing.at(share, way), way))
             if ways[-1].size < _WELL * before:
-                return ways[-1].there, ways[-1].answer, share
-        tried(_by_column(equations, ways))
+                return ways[-1]
+        tried(_by_column(equations, ways), likely)
         least = min(found[-1 - len(WAYS) :], key=lambda f: f.size)
         if least.size < ((1.0 - _FAIR * share) if share < 1.0 or not bold else _RAISED) * before:
-            return least.there, least.answer, share
+            return least
         if least.size < before and least.size >= best:
             break  # shorter ones leave more again
         best, share = min(best, least.size), share * _SHORTER
@@ -181,7 +182,7 @@ def _searched(
     beyond = [f for f in found if f.share > chosen.share and f.size < 0.9 * before + 0.1 * chosen.size]
     if beyond:
         chosen = min(beyond, key=lambda f: (f.share, f.size))
-    return chosen.there, chosen.answer, chosen.share
+    return chosen
 
 
 def _by_column(equations: FlowEquations, ways: list[_Trial]) -> NDArray[np.float64]:
@@ -233,7 +234,7 @@ def newton(
         rules.most_iterations if most is None else most,
     )
     free, columns, begun, sizes = equations.free, equations.columns, len(rows), [_size(equations, balance)]
-    far = False
+    far, likely = False, WAYS[0]  # the way that led on last is tried first
     while measure > goal and len(rows) - begun < limit and np.isfinite(measure):
         steps = len(rows) - begun
         if steps > 8 and min(sizes[-8:]) > 0.999 * min(sizes[:-8]):
@@ -261,7 +262,8 @@ def newton(
         whole[free] = step
         diagonal = -balance.jacobian.data[equations.pattern.diagonal[:n]]
         landing = Landing(equations, unknowns, whole, diagonal)
-        unknowns, balance, damping = _searched(equations, balance, landing, low, bold)
+        taken = _searched(equations, balance, landing, low, bold, likely)
+        unknowns, balance, damping, likely = taken.there, taken.answer, taken.share, taken.way
         sizes.append(_size(equations, balance))
         measure = equations.closure(balance)
         change = np.abs(unknowns - before)[free]
