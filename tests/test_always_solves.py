@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import numpy.testing as npt
 import pytest
@@ -68,3 +70,9 @@ def test_no_flow_rises_with_the_head_it_goes_to(seed, blur):
 def test_what_kind_of_mesh_a_problem_has_is_checked():
     with pytest.raises(ik.InputError, match='mesh is "round"; expected one of'):
         flow_problem(1, mesh="round")
+
+
+def test_a_blurred_law_is_no_law_to_solve():
+    model = replace(plants_and_a_stream(1.0, False), water_table=ik.WaterTable(blur=0.1))
+    with pytest.raises(ik.InputError, match="a blur of 0.1 m, which is for the way to a solution only"):
+        ik.solve_flow(model)

@@ -120,8 +120,8 @@ def cross_faces(  # type: ignore[no-untyped-def]
     depths between those on either side: over a flat base the integral of the transmissivity over the head, so that
     Dupuit's parabola is exact. No more leaves than there is in the cell it comes from, and what falls into an empty
     one falls onto its base; the lower its head lies below, the more, so that it is tied to its neighbours. That way
-    the flow rises with the head upstream and falls with that downstream, whatever they are: there is one solution.
-    With a film of 1 all is full.
+    the flow rises with the head upstream and falls with that downstream, whatever they are, where a
+    row is of two cells: there is one solution. With a film of 1 all is full.
 
     Adds the flows to the residuals of the cells on either side; returns the sum of the absolute values that they are
     made of.

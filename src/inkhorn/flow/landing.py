@@ -57,7 +57,7 @@ class Landing:
         before = self.unknowns[:n]
         there[:n] = self._answered(before, share * self.diagonal * self.step[:n], there, way)
         if not eq.model.water_table.confined:
-            _stop_at_base(before, there[:n], eq.cells.bottom, eq.floors[1])
+            _stop_at_base(before, there[:n], eq.cells.bottom, eq.floors[-1])
         there[:n][eq.fixed[:n]] = before[eq.fixed[:n]]
         return eq.settled(there)
 
@@ -68,39 +68,18 @@ class Landing:
         eq, trial = self.equations, there.copy()
         cells, every = eq.cells, np.arange(len(before))
 
+        wet = eq.model.water_table
+        shape = (cells.bottom, eq.height, wet.smoothing, wet.blur)
+
         def law(heads: Array, which: NDArray[np.int64]) -> tuple[Array, Array]:
             trial[: len(before)] = heads
-            given, slope = eq.own_terms(trial)
-            given, slope = given[which], slope[which]
-            if not eq.model.water_table.confined:
-                _kernels.own_faces(
-                    which,
-                    heads,
-                    cells.bottom,
-                    eq.height,
-                    eq.model.water_table.smoothing,
-                    eq.model.water_table.blur,
-                    eq.model.water_table.film,
-                    eq.sides,
-                    *eq.floors,
-                    way == "whole",
-                    given,
-                    slope,
-                )
+            given, slope = (v[which] for v in eq.own_terms(trial))
+            if not wet.confined:
+                faces = (wet.film, eq.sides, *eq.floors, way == "whole")
+                _kernels.own_faces(which, heads, *shape, *faces, given, slope)
             if eq.step is not None:
-                _kernels.own_storage(
-                    which,
-                    heads,
-                    cells.bottom,
-                    eq.height,
-                    eq.model.water_table.smoothing,
-                    eq.model.water_table.blur,
-                    eq.model.water_table.confined,
-                    eq.storage.drains / eq.step.length,
-                    eq.storage.elastic / eq.step.length,
-                    given,
-                    slope,
-                )
+                stores = (eq.storage.drains / eq.step.length, eq.storage.elastic / eq.step.length)
+                _kernels.own_storage(which, heads, *shape, wet.confined, *stores, given, slope)
             return given, slope
 
         begun, slope = law(before, every)

@@ -177,6 +177,11 @@ def solve_flow(
     """
     if order not in (1, 2):
         raise InputError(f"order is {order!r}; expected 1 or 2.")
+    if model.water_table.blur > 0.0:
+        raise InputError(
+            f"the water table has a blur of {model.water_table.blur:g} m, which is for the way to a solution only. "
+            "Leave it at 0."
+        )
     if head_error is not None:
         check_positive("head_error", head_error, unit="m")
     rules, rows = Rules(closure, most_iterations, progress), list[NewtonRow]()
