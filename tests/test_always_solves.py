@@ -74,5 +74,5 @@ def test_what_kind_of_mesh_a_problem_has_is_checked():
 
 def test_a_blurred_law_is_no_law_to_solve():
     model = replace(plants_and_a_stream(1.0, False), water_table=ik.WaterTable(blur=0.1))
-    with pytest.raises(ik.InputError, match="a blur of 0.1 m, which is for the way to a solution only"):
+    with pytest.raises(ik.InputError, match=r"a blur of 0\.1 m, which is for the way to a solution only"):
         ik.solve_flow(model)
