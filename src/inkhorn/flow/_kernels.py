@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import numpy as np
 from numba import njit
 
 from inkhorn.model._kernels import filled_at, ramp_at
 
 _DRAWS = 1.0  # share of the water upstream that the head of an empty cell draws, so that it is tied to its neighbours
+_GENTLY = 0.01  # m of difference over which it begins to
 _ALIKE = 1e-6  # relative depths closer than that are taken for alike where their difference divides
 
 
@@ -34,9 +36,9 @@ def _between(high, low, bottom, height, width, blur):  # type: ignore[no-untyped
     a, b = (high - bottom[0]) / height[0], (low - bottom[1]) / height[1]
     mean, by_a, by_b = _mean_share(a, b, width, blur)
     apart, falls = high - low, high - bottom[1] - height[1] * a
-    if falls <= 0.0 or apart * by_b <= height[1] * mean:
+    if min(falls, apart) <= 0.0 or (mean > 0.0 and apart * by_b <= height[1] * mean):
         return mean, by_a / height[0], by_b / height[1]
-    under, over = b, (high - bottom[1]) / height[1]
+    under, over = -blur, (high - bottom[1]) / height[1]  # wherever it stands, the same most is found
     for _ in range(50):
         middle = 0.5 * (under + over)
         mean, by_a, by_b = _mean_share(a, middle, width, blur)
@@ -51,44 +53,49 @@ def _between(high, low, bottom, height, width, blur):  # type: ignore[no-untyped
 
 
 @njit(cache=True)
-def _all_there_is(depth, depth_slope, step):  # type: ignore[no-untyped-def]
+def _all_there_is(height, filled, filled_slope, step):  # type: ignore[no-untyped-def]
     """The depth of water that may leave a cell over a base that falls by a step, and its slope by head.
 
     As much as there is where that is less than the step, so that none is drawn from an empty cell; up to twice as
-    much where there is more, so that it is the mean of both sides that counts.
+    much where there is more, or where the cell is full, so that it is the mean of both sides that counts.
     """
-    t = 1.0 if step <= 0.0 else min(max(depth / step - 1.0, 0.0), 1.0)
-    more, by_depth = t * t * (3.0 - 2.0 * t), 0.0
-    if 0.0 < t < 1.0:
-        by_depth = 6.0 * t * (1.0 - t) / step
-    return depth * (1.0 + more), depth_slope * (1.0 + more + depth * by_depth)
+    depth, by_head = height * filled, height * filled_slope
+    t, by_depth = 2.0 * filled - 1.0, 2.0 / height
+    if depth > (t + 1.0) * step:
+        t, by_depth = (depth / step - 1.0, 1.0 / step) if depth < 2.0 * step else (1.0, 0.0)
+    if t <= 0.0:
+        return depth, by_head
+    more = t * t * (3.0 - 2.0 * t)
+    return depth * (1.0 + more), by_head * (1.0 + more + depth * 6.0 * t * (1.0 - t) * by_depth)
 
 
 @njit(cache=True)
 def _wet(head, bottom, height, filled, width, blur):  # type: ignore[no-untyped-def]
     """The filled share of a face, and its slopes by the heads upstream and downstream."""
     apart, base = head[0] - head[1], bottom[1]
+    if filled[0] <= 0.0:  # nothing to give
+        return 0.0, 0.0, 0.0
     mean, by_up, by_down = _between(head[0], head[1], bottom, height, width, blur)
-    depth, slope = height[0] * filled[0], height[0] * filled[1]
-    most, most_slope = _all_there_is(depth, slope, bottom[0] - base)
-    over, by_level = ramp_at(head[1] - base, max(blur, width * height[1]))
-    fall, thin = head[0] - base - over, 0.5 / height[0] + 0.5 / height[1]
+    most, most_slope = _all_there_is(height[0], filled[0], filled[1], bottom[0] - base)
+    bend = max(blur, width * height[1])
+    (high, by_high), (low, by_low) = ramp_at(head[0] - base, bend), ramp_at(head[1] - base, bend)
+    fall, thin = high - low, 0.5 / height[0] + 0.5 / height[1]
     if apart <= 0.0:  # other cells of its row drive the flow
         if most * thin < mean:
             return most * thin, most_slope * thin, 0.0
         return mean, by_up, by_down
-    if fall <= 0.0:  # the base of an empty cell lies above the water
-        fall = by_level = most_slope = most = 0.0
     if most * thin * fall < mean * apart:
         mean = most * thin * fall / apart
-        by_up = (thin * (most_slope * fall + most) - mean) / apart
-        by_down = (mean - most * thin * by_level) / apart
+        by_up = (thin * (most_slope * fall + most * by_high) - mean) / apart
+        by_down = (mean - most * thin * by_low) / apart
     dry = min(head[0], base - blur) - head[1]
     if dry > 0.0:
-        held, all_up = _DRAWS * filled[0], 1.0 if head[0] < base - blur else 0.0
-        mean += held * dry / apart
-        by_up += (_DRAWS * filled[1] * dry + held * (all_up - dry / apart)) / apart
-        by_down -= held * (1.0 - dry / apart) / apart
+        over = dry + _GENTLY + blur
+        held, all_up, drawn = _DRAWS * filled[0], 1.0 if head[0] < base - blur else 0.0, dry * dry / over
+        by_dry = (2.0 - dry / over) * dry / over
+        mean += held * drawn / apart
+        by_up += (_DRAWS * filled[1] * drawn + held * (all_up * by_dry - drawn / apart)) / apart
+        by_down -= held * (by_dry - drawn / apart) / apart
     return mean, by_up, by_down
 
 
@@ -207,39 +214,78 @@ def put_entries(rows, columns, values, start, column, data):  # type: ignore[no-
 
 
 @njit(cache=True)
-def own_faces(  # type: ignore[no-untyped-def]
-    which, heads, bottom, height, width, blur, film, sides, beneath, roof, bend, whole, given, slope
-):
-    """Add what the faces of some cells carry away by their own heads alone, and its slope [m³/day], [m²/day].
+def _own_law(head, cell, common):  # type: ignore[no-untyped-def]
+    """What a cell gives through its faces and takes into storage by its own head alone, and the slope of that.
 
-    Through the floor; with `whole` through sides and roof as well.
+    Through its floor; with `whole` through sides and roof as well. Where all is confined faces do not bend.
     """
-    keep = 1.0 - film
-    for k in range(len(which)):
-        i = which[k]
-        above = heads[i] - bottom[i]
-        over, bent = ramp_at(above, bend[i])
-        given[k] += beneath[i] * (keep * over + film * above)
-        slope[k] += beneath[i] * (keep * bent + film)
-        if whole:
-            share, _, area = filled_at(heads[i], bottom[i], height[i], width, blur)
-            over, bent = ramp_at(above - height[i], bend[i])
-            given[k] += sides[i] * (keep * height[i] * area + film * above)
-            given[k] += roof[i] * (keep * over + film * above)
-            slope[k] += sides[i] * (keep * share + film) + roof[i] * (keep * bent + film)
+    bottom, height, side, beneath, roof, bend, drains, elastic = cell
+    width, blur, film, confined, whole = common
+    above, keep = head - bottom, 1.0 - film
+    if confined:
+        return elastic * above, elastic
+    share, by_head, area = filled_at(head, bottom, height, width, blur)
+    over, bent = ramp_at(above, bend)
+    given = beneath * (keep * over + film * above)
+    slope = beneath * (keep * bent + film)
+    if whole:
+        over, bent = ramp_at(above - height, bend)
+        given += side * (keep * height * area + film * above) + roof * (keep * over + film * above)
+        slope += side * (keep * share + film) + roof * (keep * bent + film)
+    given += drains * share + elastic * height * area
+    return given, slope + drains * by_head + elastic * share
 
 
 @njit(cache=True)
-def own_storage(  # type: ignore[no-untyped-def]
-    which, heads, bottom, height, width, blur, confined, drains, elastic, given, slope
-):
-    """Add what some cells take into storage by their own heads, and its slope [m³/day], [m²/day]."""
+def own_laws(which, heads, cells, common, given, slope):  # type: ignore[no-untyped-def]
+    """Add what some cells give by their own heads alone, and its slope [m³/day], [m²/day]."""
+    bottom, height, side, beneath, roof, bend, drains, elastic = cells
     for k in range(len(which)):
         i = which[k]
-        if confined:
-            given[k] += elastic[i] * (heads[i] - bottom[i])
-            slope[k] += elastic[i]
-        else:
-            share, by_head, area = filled_at(heads[i], bottom[i], height[i], width, blur)
-            given[k] += drains[i] * share + elastic[i] * height[i] * area
-            slope[k] += drains[i] * by_head + elastic[i] * share
+        cell = bottom[i], height[i], side[i], beneath[i], roof[i], bend[i], drains[i], elastic[i]
+        gives, rises = _own_law(heads[k], cell, common)
+        given[k] += gives
+        slope[k] += rises
+
+
+@njit(cache=True)
+def _next_head(at, missing, slope, low, high, origin):  # type: ignore[no-untyped-def]
+    """Where a law that rises is looked for next, and the bracket narrowed: Newton's method, else a bisection."""
+    if missing > 0.0:
+        low = max(low, at)
+    else:
+        high = min(high, at)
+    after = at + missing / slope if slope > 0.0 else -np.inf
+    if low < after < high:
+        return after, low, high
+    if high == np.inf:
+        return low + 2.0 * abs(low - origin) + 1.0, low, high
+    if low == -np.inf:
+        return high - 2.0 * abs(high - origin) - 1.0, low, high
+    return 0.5 * (low + high), low, high
+
+
+@njit(cache=True)
+def next_heads(which, missing, slope, origin, at, low, high):  # type: ignore[no-untyped-def]
+    """Move some heads, and their brackets, on to where they are looked for next."""
+    for k in which:
+        at[k], low[k], high[k] = _next_head(at[k], missing[k], slope[k], low[k], high[k], origin[k])
+
+
+@njit(cache=True)
+def landed(which, before, asked, diagonal, cells, common, rounds, close, rounding, heads):  # type: ignore[no-untyped-def]
+    """Write the heads at which some cells give what is asked of each, by its own law and the slopes of all else."""
+    bottom, height, side, beneath, roof, bend, drains, elastic = cells
+    for i in which:
+        cell = bottom[i], height[i], side[i], beneath[i], roof[i], bend[i], drains[i], elastic[i]
+        origin, at, low, high = before[i], heads[i], -np.inf, np.inf
+        begun, slope = _own_law(origin, cell, common)
+        rest = max(diagonal[i] - slope, 0.0)
+        for _ in range(rounds):
+            given, slope = _own_law(at, cell, common)
+            missing = asked[i] - (given - begun + rest * (at - origin))
+            exact = abs(given) + abs(begun) + (slope + rest) * abs(at)
+            if not abs(missing) > close * abs(asked[i]) + rounding * exact:
+                break
+            at, low, high = _next_head(at, missing, slope + rest, low, high, origin)
+        heads[i] = at

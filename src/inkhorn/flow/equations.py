@@ -214,7 +214,7 @@ class FlowEquations:
             return FlowEquations(model)
         other = copy(self)
         other.model = model
-        for name in ("storage", "bending_terms"):
+        for name in ("storage", "bending_terms", "bending_cells"):
             other.__dict__.pop(name, None)
         return other
 
@@ -286,35 +286,40 @@ class FlowEquations:
         """Which terms depend on the heads of their cells alone, and do; those with own unknowns do not."""
         n = len(self.cells)
         answers = (t.evaluate(m) for t, m in self.moments(np.zeros(self.n_unknowns)))
-        told = [
+        return tuple(
             not t.fixes_head
             and t.n_own == 0
             and (len(a.flow_slope.row) > 0)
             and bool((a.flow_slope.column < n).all())
             for t, a in zip(self.model.terms, answers, strict=True)
-        ]
-        return tuple(told) if any(told) else ()
+        )
+
+    @cached_property
+    def bending_cells(self) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """Cells without and with such terms."""
+        bends = np.zeros(len(self.cells), dtype=bool)
+        for term, answers in zip(self.model.terms, self.bending_terms, strict=True):
+            bends[term.cells] |= answers
+        return np.flatnonzero(~bends), np.flatnonzero(bends)
 
     def own_terms(self, unknowns: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-        """Return what terms take from each cell by its own head alone, and its slope, (n_cells,) [m³/day], [m²/day]."""
-        n = len(self.cells)
-        taken, slope = np.zeros(n), np.zeros(n)
-        if not self.bending_terms:
-            return taken, slope
+        """Return what bending terms take from each of their cells by its own head, and its slope [m³/day], [m²/day]."""
+        _, cells = self.bending_cells
+        taken, slope = np.zeros(len(cells)), np.zeros(len(cells))
         for (term, moment), bends in zip(self.moments(unknowns), self.bending_terms, strict=True):
             if bends:
-                answer = term.evaluate(moment)
-                taken -= np.bincount(term.cells, answer.flow, n)
+                answer, place = term.evaluate(moment), np.searchsorted(cells, term.cells)
+                taken -= np.bincount(place, answer.flow, len(cells))
                 row, column, value = answer.flow_slope
                 own = term.cells[row] == column
-                slope -= np.bincount(column[own], value[own], n)
+                slope -= np.bincount(place[row[own]], value[own], len(cells))
         return taken, slope
 
     def eased(self, blur: float) -> FlowEquations:
         """Return the same equations with all corners drawn out over so many metres to either side."""
         other = copy(self)
         other.model = replace(self.model, water_table=replace(self.model.water_table, blur=blur))
-        for name in ("storage", "bending_terms"):
+        for name in ("storage", "bending_terms", "bending_cells"):
             other.__dict__.pop(name, None)
         other._conductances()
         return other

@@ -14,13 +14,14 @@ if TYPE_CHECKING:
 __all__ = ["WAYS", "Landing", "Way"]
 
 Array = NDArray[np.float64]
-Way = Literal["whole", "falls", "straight"]
+Way = Literal["whole", "falls", "shorter", "straight"]
 
-WAYS: tuple[Way, ...] = ("whole", "falls", "straight")
+WAYS: tuple[Way, ...] = ("whole", "falls", "shorter", "straight")
 """What of a cell's law answers: all of it; what falls through its floor and its terms; or nothing but the slopes."""
 
 _ROUNDS = 50
 _CLOSE = 1e-6  # of what a step asks of a cell: closer than that it is answered
+_ROUNDING = 1e-15  # of what it is made of
 
 
 @dataclass(frozen=True, eq=False)
@@ -51,11 +52,14 @@ class Landing:
         """Return all unknowns after a share of the step; those of the terms settle afterwards."""
         eq, n = self.equations, len(self.equations.cells)
         there = self.unknowns + share * self.step
-        bends = not eq.model.water_table.confined or eq.bending_terms
+        bends = not eq.model.water_table.confined or any(eq.bending_terms)
         if way == "straight" or not bends:
             return eq.settled(there)
         before = self.unknowns[:n]
-        there[:n] = self._answered(before, share * self.diagonal * self.step[:n], there, way)
+        answered = self._answered(before, share * self.diagonal * self.step[:n], there, way)
+        if way == "shorter":
+            answered = np.where(np.abs(answered - before) < np.abs(there[:n] - before), answered, there[:n])
+        there[:n] = answered
         if not eq.model.water_table.confined:
             _stop_at_base(before, there[:n], eq.cells.bottom, eq.floors[-1])
         there[:n][eq.fixed[:n]] = before[eq.fixed[:n]]
@@ -65,49 +69,39 @@ class Landing:
         """Heads at which each cell's own law, and the slopes of all else, give what is asked: Newton within brackets."""
         from inkhorn.flow import _kernels
 
-        eq, trial = self.equations, there.copy()
-        cells, every = eq.cells, np.arange(len(before))
+        eq, n, wet = self.equations, len(before), self.equations.model.water_table
+        stores = (np.zeros(n), np.zeros(n))
+        if eq.step is not None:
+            stores = (eq.storage.drains / eq.step.length, eq.storage.elastic / eq.step.length)
+        common = (wet.smoothing, wet.blur, wet.film, wet.confined, way != "falls")
+        laws = (eq.cells.bottom, eq.height, eq.sides, *eq.floors, *stores)
+        heads, (plain, bending) = there[:n].copy(), eq.bending_cells
+        _kernels.landed(plain, before, asked, self.diagonal, laws, common, _ROUNDS, _CLOSE, _ROUNDING, heads)
+        if not len(bending):
+            return heads
 
-        wet = eq.model.water_table
-        shape = (cells.bottom, eq.height, wet.smoothing, wet.blur)
+        trial = there.copy()
 
-        def law(heads: Array, which: NDArray[np.int64]) -> tuple[Array, Array]:
-            trial[: len(before)] = heads
-            given, slope = (v[which] for v in eq.own_terms(trial))
-            if not wet.confined:
-                faces = (wet.film, eq.sides, *eq.floors, way == "whole")
-                _kernels.own_faces(which, heads, *shape, *faces, given, slope)
-            if eq.step is not None:
-                stores = (eq.storage.drains / eq.step.length, eq.storage.elastic / eq.step.length)
-                _kernels.own_storage(which, heads, *shape, wet.confined, *stores, given, slope)
+        def own_law(at: Array) -> tuple[Array, Array]:
+            trial[bending] = at
+            given, slope = eq.own_terms(trial)
+            _kernels.own_laws(bending, at, laws, common, given, slope)
             return given, slope
 
-        begun, slope = law(before, every)
-        rest = np.maximum(self.diagonal - slope, 0.0)
-        heads, open_ = there[: len(before)].copy(), every
-        low, high = np.full(len(before), -np.inf), np.full(len(before), np.inf)
+        at, origin, asked = heads[bending], before[bending], asked[bending]
+        begun, slope = own_law(origin)
+        rest = np.maximum(self.diagonal[bending] - slope, 0.0)
+        low, high = np.full(len(at), -np.inf), np.full(len(at), np.inf)
         for _ in range(_ROUNDS):
-            given, slope = law(heads, open_)
-            at, origin = heads[open_], before[open_]
-            missing = asked[open_] - (given - begun[open_] + rest[open_] * (at - origin))
-            left = np.abs(missing) > _CLOSE * np.abs(asked[open_])
-            if not left.any():
+            given, slope = own_law(at)
+            missing = asked - (given - begun + rest * (at - origin))
+            exact = np.abs(given) + np.abs(begun) + (slope + rest) * np.abs(at)
+            enough = _CLOSE * np.abs(asked) + _ROUNDING * exact
+            open_ = np.flatnonzero(np.abs(missing) > enough)
+            if not len(open_):
                 break
-            open_ = open_[left]
-            at, origin, missing = at[left], origin[left], missing[left]
-            slope = slope[left] + rest[open_]
-            low[open_] = np.where(missing > 0.0, np.maximum(low[open_], at), low[open_])
-            high[open_] = np.where(missing <= 0.0, np.minimum(high[open_], at), high[open_])
-            lower, upper = low[open_], high[open_]
-            with np.errstate(all="ignore"):
-                after = np.where(slope > 0.0, at + missing / slope, np.nan)
-                out = np.where(
-                    np.isfinite(lower),
-                    lower + 2.0 * np.abs(lower - origin) + 1.0,
-                    upper - 2.0 * np.abs(upper - origin) - 1.0,
-                )
-                middle = np.where(np.isfinite(lower + upper), 0.5 * (lower + upper), out)
-            heads[open_] = np.where((after > lower) & (after < upper), after, middle)
+            _kernels.next_heads(open_, missing, slope + rest, origin, at, low, high)
+        heads[bending] = at
         return heads
 
 

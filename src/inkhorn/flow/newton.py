@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,6 +24,12 @@ _COARSE = 0.001  # share of the residual that a linear solve may leave, at most
 _WELL = 0.3  # share of the residual at which a full step has led so well that no other way is tried
 _FAIR = 0.1  # by what share of itself, times that of the step, the residual has to fall
 _RAISED = 100.0  # how much more a bold step may leave
+_FAR = 1e3  # heights of the model that no step goes
+_HELD = 0.1  # share of the residual over the area that holds a step back per metre, to begin with
+_MOST_HELD, _HOLDS = 1000.0, 4.0  # at most, and by what factor it grows and falls
+_SHORT, _LONG = 0.1, 0.4  # shares of a step below which the next is held back more, and above which less
+_IDLE, _GAIN = 8, 0.999  # steps over which the residual has to fall to so much of itself
+_STILL, _POLISHING = 1e-5, 3  # m that the last step to a steady solution may change, and steps to get there
 _SHORTER = 0.5  # of each trial along a step
 _TRIALS = 12
 _FROM_BEFORE = 15  # steps that a step in time may take from the heads before
@@ -154,7 +160,7 @@ def _searched(
     Past a corner, where that is still less than before: then the next step knows the slopes beyond.
     """
     before, n = _size(equations, balance), len(equations.cells)
-    found: list[_Trial] = []
+    found, in_ways = list[_Trial](), list[_Trial]()
     share, best = 1.0, np.inf
 
     def tried(there: NDArray[np.float64], way: Way) -> _Trial:
@@ -171,7 +177,8 @@ def _searched(
             ways.append(tried(landing.at(share, way), way))
             if ways[-1].size < _WELL * before:
                 return ways[-1]
-        tried(_by_column(equations, ways), likely)
+        in_ways += ways
+        tried(_by_column(equations, in_ways), likely)
         least = min(found[-1 - len(WAYS) :], key=lambda f: f.size)
         if least.size < ((1.0 - _FAIR * share) if share < 1.0 or not bold else _RAISED) * before:
             return least
@@ -195,6 +202,16 @@ def _by_column(equations: FlowEquations, ways: list[_Trial]) -> NDArray[np.float
     return equations.settled(there)
 
 
+def _held_back(equations: FlowEquations, matrix: Any, size: float, held: float) -> Any:
+    """The linear system with a little storage in every cell, as in a step in time: so the step is shorter."""
+    from scipy.sparse import diags_array
+
+    if held == 0.0:
+        return matrix
+    area = np.concatenate([equations.cells.area, np.zeros(equations.n_unknowns - len(equations.cells))])
+    return (matrix + diags_array(held * size / area.sum() * area[equations.free])).tocsr()
+
+
 def newton(
     equations: FlowEquations,
     unknowns: NDArray[np.float64],
@@ -206,6 +223,7 @@ def newton(
     patient: bool = True,
     bold: bool = False,
     low: float = -np.inf,
+    polished: bool = False,
 ) -> tuple[NDArray[np.float64], Balance, float]:
     """Step until the closure is reached or nothing is gained any more; `rows` grows by a row a step.
 
@@ -226,6 +244,8 @@ def newton(
         Whether full steps are taken although they raise the residual for a while.
     low : float
         No head lies below.
+    polished : bool
+        Whether the last step has to leave the heads nearly as they were, too, those of dry cells among them.
     """
     balance = equations.evaluate(unknowns)
     measure = equations.closure(balance)
@@ -234,28 +254,41 @@ def newton(
         rules.most_iterations if most is None else most,
     )
     free, columns, begun, sizes = equations.free, equations.columns, len(rows), [_size(equations, balance)]
-    far, likely = False, WAYS[0]  # the way that led on last is tried first
-    while measure > goal and len(rows) - begun < limit and np.isfinite(measure):
+    height = float(equations.cells.top.max() - equations.cells.bottom.min())
+    farthest = np.inf if equations.model.water_table.confined else _FAR * height
+    far, likely, held, more = False, WAYS[0], 0.0, _POLISHING  # the way that led on last is tried first
+    while len(rows) - begun < limit and np.isfinite(measure):
         steps = len(rows) - begun
-        if steps > 8 and min(sizes[-8:]) > 0.999 * min(sizes[:-8]):
-            break
-        if not patient and steps >= _SLOW and sizes[-1] > _SLOWLY * sizes[-1 - _SLOW]:
-            break
-        system = LinearSystem(
-            equations.pattern.among_free(balance.jacobian), columns=columns, conducts_far=far
-        )
-        # an exact step where it is cheap, or where the equations are linear and one step does it all; elsewhere as
-        # exact as the step before was good
-        tolerance = 1e-10
-        if not (system.direct or system.symmetric):
-            gained = sizes[-1] / sizes[-2] if len(sizes) > 1 else 1.0
-            tolerance = float(np.clip(0.5 * gained**2, 1e-6, _COARSE))
+        if measure <= goal:
+            if not (polished and steps and more and rows[-1].largest_change > _STILL):
+                break
+            more -= 1
+        else:
+            idle = steps > _IDLE and min(sizes[-_IDLE:]) > _GAIN * min(sizes[:-_IDLE])
+            slow = not patient and steps >= _SLOW and sizes[-1] > _SLOWLY * sizes[-1 - _SLOW]
+            if idle or slow:
+                break
+        matrix = equations.pattern.among_free(balance.jacobian)
         # nothing is gained by solving far beyond what closes the balance
-        suffices = 0.1 * goal * equations.turnover(balance)
-        try:
-            step = system.solve(balance.residual[free], tolerance=tolerance, enough=suffices)
-        except ConvergenceError as problem:
-            step = np.asarray(problem.state)  # its last iterate: the search decides what that is worth
+        suffices = 0.1 * goal * equations.turnover(balance) * (1e-3 if measure <= goal else 1.0)
+        while True:
+            kept = _held_back(equations, matrix, sizes[-1], held)
+            system = LinearSystem(kept, columns=columns, conducts_far=far)
+            # an exact step where it is cheap, or where the equations are linear and one step does it all; elsewhere
+            # as exact as the step before was good
+            tolerance = 1e-10
+            if not (system.direct or system.symmetric):
+                gained = sizes[-1] / sizes[-2] if len(sizes) > 1 else 1.0
+                tolerance = float(np.clip(0.5 * gained**2, 1e-6, _COARSE))
+            try:
+                step = system.solve(balance.residual[free], tolerance=tolerance, enough=suffices)
+                if not system.direct or np.abs(step).max(initial=0.0) < farthest or held >= _HELD:
+                    break
+            except ConvergenceError as problem:
+                step = np.asarray(problem.state)  # its last iterate: the search decides what that is worth
+                if not system.direct or held >= _MOST_HELD:
+                    break
+            held = max(_HOLDS * held, _HELD)  # nothing answers to the heads any more, as where all is dry
         # none, where they did not lead there: then they are not tried again
         columns, far = system.columns, system.conducts_far
         before, whole, n = unknowns, np.zeros(len(unknowns)), len(equations.cells)
@@ -265,6 +298,10 @@ def newton(
         taken = _searched(equations, balance, landing, low, bold, likely)
         unknowns, balance, damping, likely = taken.there, taken.answer, taken.share, taken.way
         sizes.append(_size(equations, balance))
+        if damping < _SHORT:
+            held = min(max(_HOLDS * held, _HELD), _MOST_HELD)
+        elif damping > _LONG:
+            held = held / _HOLDS if held > 0.01 * _HELD else 0.0
         measure = equations.closure(balance)
         change = np.abs(unknowns - before)[free]
         largest = int(np.argmax(change))
@@ -293,7 +330,9 @@ def solved(
     in_time = equations.step is not None
     for start in (unknowns, *besides):
         most = min(_FROM_BEFORE, rules.most_iterations) if in_time else None
-        found, balance, measure = newton(equations, start, rules, rows, most=most, patient=in_time, bold=True)
+        found, balance, measure = newton(
+            equations, start, rules, rows, most=most, patient=in_time, bold=True, polished=not in_time
+        )
         if measure <= rules.closure:
             return found, balance, measure
     low, cells = equations.lowest(), equations.cells
@@ -304,10 +343,10 @@ def solved(
     there[:n] = np.maximum(there[:n], cells.bottom) + blur
     while blur > 0.0 and len(rows) - begun < rules.most_iterations - _LAST_STEPS:
         eased = equations.eased(blur)
-        there[:n] = eased.held(np.maximum(np.maximum(there[:n], cells.bottom - _DAMP * blur), low))
+        there[:n] = eased.held(np.maximum(np.maximum(there[:n], cells.bottom - _DAMP * blur), low - blur))
         before = len(rows)
         there, _, left = newton(
-            eased, eased.settled(there), rules, rows, enough=_CLOSE_ENOUGH, most=_STAGE, low=low
+            eased, eased.settled(there), rules, rows, enough=_CLOSE_ENOUGH, most=_STAGE, low=low - blur
         )
         quick = left <= _CLOSE_ENOUGH and len(rows) - before <= _QUICK
         factor = min(factor * 4.0, 64.0) if quick else _DRAWN_IN
@@ -316,7 +355,7 @@ def solved(
         blur = narrower
     there[:n] = equations.held(np.maximum(np.maximum(there[:n], cells.bottom), low))
     left = max(rules.most_iterations - (len(rows) - begun), 0)
-    return newton(equations, equations.settled(there), rules, rows, most=left, low=low)
+    return newton(equations, equations.settled(there), rules, rows, most=left, low=low, polished=not in_time)
 
 
 def stuck(
