@@ -9,20 +9,21 @@ from inkhorn.model._kernels import filled_at, ramp_at
 
 _DRAWS = 1.0  # share of the water upstream that the head of an empty cell draws, so that it is tied to its neighbours
 _GENTLY = 0.01  # m of difference over which it begins to
-_ALIKE = 1e-6  # relative depths closer than that are taken for alike where their difference divides
+_ALIKE = 1e-4  # relative depths closer than that are taken for alike where their difference divides
 
 
 @njit(cache=True)
 def _mean_share(a, b, width, blur):  # type: ignore[no-untyped-def]
     """Mean filled share along a way over which the relative depth goes from one value to another, and its slopes."""
-    share_a, _, area_a = filled_at(a, 0.0, 1.0, width, blur)
-    share_b, _, area_b = filled_at(b, 0.0, 1.0, width, blur)
+    share_a, slope_a, area_a = filled_at(a, 0.0, 1.0, width, blur)
+    share_b, slope_b, area_b = filled_at(b, 0.0, 1.0, width, blur)
     apart = a - b
     if abs(apart) > _ALIKE:
         mean = (area_a - area_b) / apart
         return mean, (share_a - mean) / apart, (mean - share_b) / apart
     middle, slope, _ = filled_at(0.5 * (a + b), 0.0, 1.0, width, blur)
-    return (share_a + 4.0 * middle + share_b) / 6.0, 0.5 * slope, 0.5 * slope
+    mean = (share_a + 4.0 * middle + share_b) / 6.0  # by Simpson's rule, exact for the law's cubics
+    return mean, (slope_a + 2.0 * slope) / 6.0, (2.0 * slope + slope_b) / 6.0
 
 
 @njit(cache=True)
@@ -280,12 +281,16 @@ def landed(which, before, asked, diagonal, cells, common, rounds, close, roundin
         cell = bottom[i], height[i], side[i], beneath[i], roof[i], bend[i], drains[i], elastic[i]
         origin, at, low, high = before[i], heads[i], -np.inf, np.inf
         begun, slope = _own_law(origin, cell, common)
-        rest = max(diagonal[i] - slope, 0.0)
+        scale = (
+            min(diagonal[i] / slope, 1.0) if slope > 0.0 else 1.0
+        )  # no steeper than the linear system has it
+        rest = diagonal[i] - scale * slope
         for _ in range(rounds):
             given, slope = _own_law(at, cell, common)
-            missing = asked[i] - (given - begun + rest * (at - origin))
-            exact = abs(given) + abs(begun) + (slope + rest) * abs(at)
+            slope = scale * slope + rest
+            missing = asked[i] - (scale * (given - begun) + rest * (at - origin))
+            exact = abs(given) + abs(begun) + slope * abs(at)
             if not abs(missing) > close * abs(asked[i]) + rounding * exact:
                 break
-            at, low, high = _next_head(at, missing, slope + rest, low, high, origin)
+            at, low, high = _next_head(at, missing, slope, low, high, origin)
         heads[i] = at

@@ -90,17 +90,21 @@ class Landing:
 
         at, origin, asked = heads[bending], before[bending], asked[bending]
         begun, slope = own_law(origin)
-        rest = np.maximum(self.diagonal[bending] - slope, 0.0)
+        diagonal = self.diagonal[bending]
+        # no steeper than the linear system has it
+        scale = np.minimum(np.divide(diagonal, slope, out=np.ones(len(at)), where=slope > 0.0), 1.0)
+        rest = diagonal - scale * slope
         low, high = np.full(len(at), -np.inf), np.full(len(at), np.inf)
         for _ in range(_ROUNDS):
             given, slope = own_law(at)
-            missing = asked - (given - begun + rest * (at - origin))
-            exact = np.abs(given) + np.abs(begun) + (slope + rest) * np.abs(at)
+            slope = scale * slope + rest
+            missing = asked - (scale * (given - begun) + rest * (at - origin))
+            exact = np.abs(given) + np.abs(begun) + slope * np.abs(at)
             enough = _CLOSE * np.abs(asked) + _ROUNDING * exact
             open_ = np.flatnonzero(np.abs(missing) > enough)
             if not len(open_):
                 break
-            _kernels.next_heads(open_, missing, slope + rest, origin, at, low, high)
+            _kernels.next_heads(open_, missing, slope, origin, at, low, high)
         heads[bending] = at
         return heads
 

@@ -10,7 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.flow.budget import across_line, budget_table
-from inkhorn.model import Model, saturation
+from inkhorn.flow.review import flooded, review
+from inkhorn.model import Findings, Model, saturation
 from inkhorn.model.terms import WellTerm
 
 if TYPE_CHECKING:
@@ -176,6 +177,27 @@ class FlowResult:
             wet[there] = filled[number[there]] > 0.01
             level[wet] = heads[number[wet]]
         return level
+
+    def above_ground(self, step: int = -1) -> NDArray[np.float64]:
+        """Return by how much water stands above the ground in each plan cell, (n_plan,) [m]; 0 where it does not.
+
+        From 0.1 m on, and only where no lake or river of that level is given.
+        """
+        return flooded(self, step)
+
+    def findings(self) -> Findings:
+        """Look at the answer, over all steps, for what cannot be meant or should be known before it is used.
+
+        Water above ground, cells and columns that are dry, heads that no boundary can have caused, wells that take
+        less than asked, rivers past their bed, drains and plants never reached, layers without flow, budgets that
+        do not close, heads that still moved.
+
+        Returns
+        -------
+        Findings
+            Warnings first; it prints as a list and turns into a table.
+        """
+        return review(self)
 
     def well_levels(self, step: int = -1) -> pd.DataFrame:
         """Return the water level in each well and collector, and what it takes or gives.

@@ -2,18 +2,24 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.model.model import Model
+from inkhorn.model.terms import Moment
 
 __all__ = ["levelless_cells"]
+
+_FAR = 1e3  # m beyond the aquifer, where all that answers to the head has answered
 
 
 def levelless_cells(model: Model) -> list[NDArray[np.int64]]:
     """Return the groups of connected cells in which nothing fixes the level of the water.
 
-    Cells are connected through faces, and through the unknowns of terms, as along a well or a network.
+    Cells are connected through faces, and through the unknowns of terms, as along a well or a network. Plants, too, fix
+    it where they can draw all that comes in.
     """
     from scipy.sparse import coo_array
     from scipy.sparse.csgraph import connected_components
@@ -32,4 +38,28 @@ def levelless_cells(model: Model) -> list[NDArray[np.int64]]:
     has_level = np.zeros(count, dtype=bool)
     has_level[group[np.concatenate(held)]] = True
     without = [np.flatnonzero(group[:n] == g) for g in np.flatnonzero(~has_level)]
-    return [cells for cells in without if len(cells)]
+    without = [cells for cells in without if len(cells)]
+    if not without:
+        return []
+    low, high = (_gains(model, level) for level in (-_FAR, _FAR))
+    return [cells for cells in without if not (low[cells].sum() > 0.0 > high[cells].sum())]
+
+
+def _gains(model: Model, level: float) -> NDArray[np.float64]:
+    """What terms bring to each cell where all heads stand so far above or below the aquifer, (n_cells,) [m³/day]."""
+    cells, gains = model.grid.cells, np.zeros(model.grid.n_cells)
+    heads = np.full(len(cells), (cells.top.max() if level > 0.0 else cells.bottom.min()) + level)
+    for term in model.terms:
+        moment = Moment(
+            heads=heads,
+            own=term.first_guess(heads),
+            first_own=len(cells),
+            cells=cells,
+            horizontal_conductivity=model.horizontal_conductivity,
+            law=model.water_table,
+            state=term.first_state(heads),
+        )
+        if not term.fixes_head:
+            there = term.evaluate(replace(moment, own=term.settled(moment)))
+            np.add.at(gains, term.cells, there.flow)
+    return gains

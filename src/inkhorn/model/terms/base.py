@@ -8,7 +8,7 @@ know a term by this contract alone.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import Field, dataclass, field, fields
 from typing import Any, ClassVar, Literal, NamedTuple
 
@@ -29,6 +29,7 @@ __all__ = [
     "Moment",
     "Slope",
     "Term",
+    "Watch",
     "entry_input",
     "feature_input",
     "placed",
@@ -110,6 +111,30 @@ class Slope(NamedTuple):
     def none(cls) -> Slope:
         """A derivative that is zero everywhere."""
         return cls(np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0))
+
+
+@dataclass(frozen=True)
+class Watch:
+    """Something that a look at an answer watches for at each entry of a term.
+
+    Attributes
+    ----------
+    words : str
+        What is said of a feature.
+    remedy : str
+        What to do about it.
+    severity : {"warning", "note"}
+    ever : bool
+        Whether it is told where it happens at any entry at any time; else where it does at all of them, always.
+    told : callable, optional
+        Makes words of the largest value at a feature, how many of its entries show it, and of how many.
+    """
+
+    words: str
+    remedy: str
+    severity: str = "note"
+    ever: bool = True
+    told: Callable[[float, int, int], str] | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -223,6 +248,7 @@ class Term:
     fixes_head: ClassVar[bool] = False  # the cell's head is given, its balance is this term's flow
     own_words: ClassVar[str] = "the water level of"  # what an own unknown is, before its name
     outside_names: ClassVar[tuple[str, ...]] = ()  # what comes into own unknowns from outside is called
+    watches: ClassVar[Mapping[str, Watch]] = {}  # what is looked for in an answer, by the names of `seen`
     useless_in_held: ClassVar[str] = ""  # what an entry in a cell of fixed head comes to, for the check
 
     def __post_init__(self) -> None:
@@ -348,6 +374,11 @@ class Term:
         return np.zeros(len(self.cells), dtype=bool)
 
     @property
+    def level_outside(self) -> Array:
+        """Return the level of open water that each entry brings to its cell, NaN for none, (n_entries,) [m]."""
+        return np.full(len(self.cells), np.nan)
+
+    @property
     def own_sets_level(self) -> NDArray[np.bool_]:
         """Whether a level from outside holds each own unknown, (n_own,)."""
         return np.zeros(self.n_own, dtype=bool)
@@ -381,6 +412,18 @@ class Term:
     def by_state(self, moment: Moment) -> Slope:
         """Return the derivatives by the state at the step's start; rows as of `by_input`."""
         return Slope.none()
+
+    def seen(self, moment: Moment, flow: Array) -> Mapping[str, Array]:
+        """Return how far each entry shows what `watches` name, 0 for not at all, (n_entries,).
+
+        Parameters
+        ----------
+        moment : Moment
+            Unknowns at the end of a step.
+        flow : ndarray of float, (n_entries,)
+            Into each entry's cell over the step [m³/day].
+        """
+        return {}
 
     def findings(self, grid: Any) -> Iterator[Finding]:
         """Look for what cannot be meant: levels below the bottom of the cell they act on, and what a kind adds.

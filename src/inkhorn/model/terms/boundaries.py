@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from inkhorn.model.findings import Finding
 from inkhorn.model.laws import ramp
-from inkhorn.model.terms.base import Contribution, Moment, Slope, Term, entry_input
+from inkhorn.model.terms.base import Contribution, Moment, Slope, Term, Watch, entry_input
 
 __all__ = [
     "DrainTerm",
@@ -45,6 +45,10 @@ class FixedHeadTerm(Term):
     def sets_level(self) -> NDArray[np.bool_]:
         return np.ones(len(self.cells), dtype=bool)
 
+    @property
+    def level_outside(self) -> NDArray[np.float64]:
+        return np.asarray(self.head)
+
     def evaluate(self, moment: Moment) -> Contribution:
         return Contribution(flow=np.zeros(len(self.cells)), flow_slope=Slope.none())
 
@@ -71,10 +75,26 @@ class RiverTerm(Term):
         remedy="Raise the bed, or place it on a lower layer.",
     )
     kind: ClassVar[str] = "river"
+    watches: ClassVar[Mapping[str, Watch]] = {
+        "past": Watch(
+            "stands above a water table that has fallen below its bed, so that it loses all it can",
+            "Check that it carries so much water; what it loses is not limited by its flow.",
+            told=lambda value, count, of: f"{count} of {of} cells, {value:.3g} m³/day",
+        )
+    }
 
     @property
     def sets_level(self) -> NDArray[np.bool_]:
         return np.asarray(self.conductance > 0.0)
+
+    @property
+    def level_outside(self) -> NDArray[np.float64]:
+        return np.asarray(self.stage)
+
+    def seen(self, moment: Moment, flow: NDArray[np.float64]) -> Mapping[str, NDArray[np.float64]]:
+        past = (moment.heads[self.cells] < self.bed) & (flow > 0.0)
+        lost = np.bincount(self.feature, np.where(past, flow, 0.0), len(self.features))
+        return {"past": np.where(past, lost[self.feature], 0.0)}
 
     def findings(self, grid: Any) -> Iterator[Finding]:
         yield from super().findings(grid)
@@ -134,6 +154,10 @@ class HeadDependentTerm(Term):
     def sets_level(self) -> NDArray[np.bool_]:
         return np.asarray(self.conductance > 0.0)
 
+    @property
+    def level_outside(self) -> NDArray[np.float64]:
+        return np.asarray(self.head)
+
     def evaluate(self, moment: Moment) -> Contribution:
         return Contribution(
             flow=self.conductance * (self.head - moment.heads[self.cells]),
@@ -165,10 +189,20 @@ class DrainTerm(Term):
         "length", below="lies below the lowest layer", remedy="Raise its level or lower the base."
     )
     kind: ClassVar[str] = "drain"
+    watches: ClassVar[Mapping[str, Watch]] = {
+        "idle": Watch(
+            "never takes any water: the head stays below its level",
+            "Check its level, and the layer that it is in.",
+            ever=False,
+        )
+    }
 
     @property
     def sets_level(self) -> NDArray[np.bool_]:
         return np.asarray(self.conductance > 0.0)
+
+    def seen(self, moment: Moment, flow: NDArray[np.float64]) -> Mapping[str, NDArray[np.float64]]:
+        return {"idle": np.where((flow >= 0.0) & (self.conductance > 0.0), 1.0, 0.0)}
 
     def evaluate(self, moment: Moment) -> Contribution:
         over, slope = ramp(moment.heads[self.cells] - self.level, moment.law.blur)
@@ -195,3 +229,4 @@ class SeepageTerm(DrainTerm):
     """Water that leaves wherever the water table reaches the ground, as of a `DrainTerm` at that level."""
 
     kind: ClassVar[str] = "seepage"
+    watches: ClassVar[Mapping[str, Watch]] = {}  # it waits wherever the water may come up

@@ -7,9 +7,10 @@ from dataclasses import dataclass
 from typing import Any, ClassVar
 
 import numpy as np
+from numpy.typing import NDArray
 
 from inkhorn.model.laws import ramp
-from inkhorn.model.terms.base import Contribution, Moment, Slope, Term, entry_input
+from inkhorn.model.terms.base import Contribution, Moment, Slope, Term, Watch, entry_input
 
 __all__ = ["EvapotranspirationTerm", "GivenFlowTerm", "RechargeTerm"]
 
@@ -85,6 +86,16 @@ class EvapotranspirationTerm(Term):
     surface: Any = entry_input("length")
     depth: Any = entry_input("length", default=1.0, check="positive")
     kind: ClassVar[str] = "evapotranspiration"
+    watches: ClassVar[Mapping[str, Watch]] = {
+        "idle": Watch(
+            "never reaches the water, which stays below its extinction depth",
+            "Check its surface against the ground, and its depth.",
+            ever=False,
+        )
+    }
+
+    def seen(self, moment: Moment, flow: NDArray[np.float64]) -> Mapping[str, NDArray[np.float64]]:
+        return {"idle": np.where((flow >= 0.0) & (self.rate * self.area > 0.0), 1.0, 0.0)}
 
     def _share(self, moment: Moment) -> tuple[Any, Any, Any]:
         """Share of the greatest rate, its slope by head, and that of what stands above the extinction depth."""

@@ -17,6 +17,7 @@ from inkhorn.model.terms.base import (
     Moment,
     Slope,
     Term,
+    Watch,
     entry_input,
     feature_input,
     placed,
@@ -68,6 +69,14 @@ class WellTerm(Term):
     kind: ClassVar[str] = "well"
     usual_crossing: ClassVar[str] = "screen"
     outside_names: ClassVar[tuple[str, ...]] = ("pumping",)
+    watches: ClassVar[Mapping[str, Watch]] = {
+        "short": Watch(
+            "would fall dry and takes less than asked",
+            "Ask for less, deepen the screen, or check the conductivity around it.",
+            "warning",
+            told=lambda value, count, of: f"up to {value:.4g} m³/day less",
+        )
+    }
     useless_in_held: ClassVar[str] = "stands in a cell of fixed head, where pumping changes nothing"
 
     def __post_init__(self) -> None:
@@ -98,6 +107,11 @@ class WellTerm(Term):
         into_well = head > moment.own[self.feature]
         full = self.connection * moment.horizontal_conductivity[c]
         return full, np.where(into_well, share, 1.0), np.where(into_well, slope, 0.0)
+
+    def seen(self, moment: Moment, flow: NDArray[np.float64]) -> Mapping[str, NDArray[np.float64]]:
+        less = np.bincount(self.feature, flow, len(self.features)) - self.rate
+        told = (self.rate < 0.0) & (less > 1e-6 * np.abs(self.rate))
+        return {"short": np.where(told, less, 0.0)[self.feature]}
 
     def taken_share(
         self, level: NDArray[np.float64], blur: float = 0.0
