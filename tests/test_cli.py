@@ -222,9 +222,11 @@ def test_runs_on_two_grids_are_compared(first_project, command):
     single = pd.read_csv(runs / "run-fine-001" / "residuals.csv", index_col="bore")
     npt.assert_allclose(heads["run-fine-001"], single["computed [m]"])
     npt.assert_allclose(heads["run-001"], heads["run-fine-001"], atol=0.05)
-    fits = pd.read_csv(folder / "fits.csv", index_col="run")
+    fits = pd.read_csv(folder / "fits.csv", index_col=["run", "over"])
     npt.assert_allclose(
-        fits.loc["run-fine-001", "RMS [m]"], np.sqrt((single["residual [m]"] ** 2).mean()), rtol=1e-6
+        fits.loc[("run-fine-001", "means of bores"), "RMS [m]"],
+        np.sqrt((single["residual [m]"] ** 2).mean()),
+        rtol=1e-6,
     )
     budgets = pd.read_csv(folder / "budgets.csv", index_col=["term", "direction"])
     npt.assert_allclose(budgets.loc[("well", "out [m³/day]")], 288.0, rtol=1e-6)
@@ -235,7 +237,7 @@ def test_runs_on_two_grids_are_compared(first_project, command):
     ("folders", "message"),
     [
         (["runs/run-001"], "expected two or more"),
-        (["a", "b"], "no residuals.csv"),
+        (["a", "b"], "no levels.csv"),
         (["a", "a"], "given twice"),
     ],
 )

@@ -218,7 +218,9 @@ def compare(
 
     found = compare_runs(runs)
     _print_frame(found.runs, "What was run")
-    _print_frame(found.fits, "Fits, over the bores that all runs have; residuals are measured less computed")
+    _print_frame(
+        found.fits, "Fits, over the readings that all runs cover; residuals are measured less computed"
+    )
     _print_frame(found.budgets, "Water budgets [m³/day]")
     _print_frame(found.heads, "Heads at the bores [m]")
     if out is not None:

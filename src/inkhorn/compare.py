@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from inkhorn.calibration import FitStatistics
+from inkhorn.calibration import fit_table
 from inkhorn.errors import InputError
 
 if TYPE_CHECKING:
@@ -28,10 +28,11 @@ class Comparison:
     runs : pandas.DataFrame
         One row per run: its grid, cells, steps, variant, and what that differs in.
     heads : pandas.DataFrame
-        One row per bore: layer, measured level and the head each run computed there [m]; NaN where a run
-        left the bore out.
+        One row per bore: layer, measured level and the head each run computed there [m], as means over the readings
+        that all runs cover; NaN where a run left the bore out.
     fits : pandas.DataFrame
-        One row per run: mean, RMS, scaled RMS and correlation, over the bores that all runs have.
+        One row per run, and for readings and means of bores: count, mean, RMS, scaled RMS, weighted sum and
+        correlation, over the readings that all runs cover; the others of each run are counted as left out.
     budgets : pandas.DataFrame
         One row per term and direction, a column per run [m³/day].
     """
@@ -45,8 +46,8 @@ class Comparison:
         """Draw each run's head less the measured level, bore by bore from the lowest level up."""
         ordered = self.heads.dropna().sort_values(MEASURED)
         places = range(len(ordered))
-        for name, marker in zip(self.fits.index, "osDv^P*X" * len(self.fits), strict=False):
-            rms = self.fits.loc[name, "RMS [m]"]
+        for name, marker in zip(self.runs.index, "osDv^P*X" * len(self.fits), strict=False):
+            rms = self.fits.loc[(name, "means of bores"), "RMS [m]"]
             off = ordered[name] - ordered[MEASURED]
             ax.plot(places, off, marker, ms=5, alpha=0.85, label=f"{name} (RMS {rms:.3f} m)")
         ax.axhline(0.0, color="#2b2b2b", lw=1.0)
@@ -120,33 +121,37 @@ def compare_runs(folders: list[Path]) -> Comparison:
     if len(folders) < 2:
         raise InputError(f"{len(folders)} run folder was given; expected two or more to compare.")
     names = _names(folders)
-    heads, budgets = pd.DataFrame(), {}
+    levels, budgets = {}, {}
     for name, folder in zip(names, folders, strict=True):
-        residuals = _table(folder, "residuals.csv").set_index("bore")
-        heads = heads.join(residuals[COMPUTED].rename(name), how="outer")
-        for column in ("layer", MEASURED):
-            known = heads[column] if column in heads else pd.Series(dtype=object)
-            heads[column] = known.reindex(heads.index).combine_first(residuals[column])
+        levels[name] = _table(folder, "levels.csv")
         budget = _table(folder, "budget.csv").melt("term", var_name="direction", value_name=name)
         budgets[name] = budget.set_index(["term", "direction"])[name]
-    heads[MEASURED] = heads[MEASURED].astype(float)
-    heads = heads[["layer", MEASURED, *names]]
-    common = heads.dropna()
+    keys = ["bore", "layer", "date", MEASURED]
+    # a reading twice on one date counts twice
+    for table in levels.values():
+        table["again"] = table.groupby(keys).cumcount()
+    keys.append("again")
+    common = levels[names[0]][keys]
+    for name in names[1:]:
+        common = common.merge(levels[name][keys], on=keys)
     if common.empty:
-        raise InputError(f"the runs {names} have no bore in common. Compare runs of one site.")
-    rows = []
-    for name in names:
-        stats = FitStatistics.of(common[MEASURED].to_numpy(), common[name].to_numpy())
-        rows.append(
-            {
-                "run": name,
-                "bores": stats.count,
-                "mean residual [m]": stats.mean,
-                "RMS [m]": stats.rms,
-                "scaled RMS": stats.scaled_rms,
-                "correlation": stats.correlation,
-            }
+        raise InputError(
+            f"the runs {names} have no reading of any bore in common. Compare runs of one site that cover the same dates."
         )
+    fits, means = {}, {}
+    for name in names:
+        mine = common.merge(levels[name], on=keys)
+        fits[name] = fit_table(mine, len(levels[name]))
+        everywhere = mine if len(mine) else levels[name]
+        means[name] = everywhere.groupby("bore", sort=False)[COMPUTED].mean()
+        for bore, own in levels[name].groupby("bore")[COMPUTED]:  # what the others have no reading of
+            if bore not in means[name].index:
+                means[name].loc[bore] = own.mean()
+    every = pd.concat([levels[name] for name in names])
+    measured = every.groupby("bore")[MEASURED].mean()
+    measured.update(common.groupby("bore")[MEASURED].mean())
+    heads = pd.DataFrame({"layer": every.groupby("bore")["layer"].first(), MEASURED: measured, **means})
+    heads = heads.loc[list(dict.fromkeys(every["bore"]))].rename_axis("bore")
     together = pd.DataFrame(budgets).fillna(0.0)
     together = together[(together.index.get_level_values(0) == "total") | (together != 0).any(axis=1)]
-    return Comparison(_about(names, folders), heads, pd.DataFrame(rows).set_index("run"), together)
+    return Comparison(_about(names, folders), heads, pd.concat(fits, names=["run"]), together)

@@ -13,17 +13,17 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from importlib.metadata import version
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from inkhorn import draw
 from inkhorn.calibration import (
     FitResult,
-    FitStatistics,
     HeadObservations,
     LayerConductivity,
     Parameter,
     RechargeMultiplier,
     calibrate,
+    fit_table,
     level_table,
     observe,
     residual_table,
@@ -49,6 +49,9 @@ from inkhorn.pictures import save_figure
 from inkhorn.space import RectangularMesh
 from inkhorn.transport import Spreading, solve_transport
 from inkhorn.units import unit_factor
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 __all__ = ["Run", "check_project", "fit_parameters", "fit_project", "run_project", "write_comparison"]
 
@@ -153,15 +156,12 @@ def _write_flow_results(folder: Path, flow: FlowResult, project: Project, run: R
     if flow.model.schedule is not None:
         write_table(flow.model.schedule.table(dict(flow.model.changes)), folder / "periods.csv")
         write_table(flow.budgets(), folder / "budget_in_time.csv")
-    for row in wells[wells["less than asked [m³/day]"] > 0].to_dict("records"):
-        run.tell(
-            f"{row['well']} would run dry and takes {row['less than asked [m³/day]']:.4g} m³/day less than asked"
-        )
     write_table(flow.report.frame(), folder / "solver.csv")
     run.tell(
         f"water budget closes to {flow.report.closing_error_percent:.1e} %"
         + (f" in each of {len(flow.steps)} steps" if len(flow.steps) > 1 else "")
     )
+    _write_findings(folder, flow, run)
     present = set(flow.model.grid.cells.layer.tolist())
     for k, name in enumerate(flow.model.grid.layer_names):
         if k in present:
@@ -175,13 +175,45 @@ def _write_flow_results(folder: Path, flow: FlowResult, project: Project, run: R
     _picture(folder / "section.png", draw.section, flow, line, exaggeration=project.asked.draw.exaggeration)
 
 
-def _write_levels(folder: Path, flow: FlowResult, seen: HeadObservations) -> None:
-    """Levels by date of a run through time, as a table and a picture."""
+def _write_findings(folder: Path, flow: FlowResult, run: Run) -> None:
+    """What was found before solving and in the answer, as a table; the latter told."""
+    import pandas as pd
+
+    run.progress("looking at the answer", None)
+    before, answer = check(flow.model), flow.findings()
+    both = {"before solving": before.frame(), "in the answer": answer.frame()}
+    table = pd.concat(both, names=["found"]).reset_index("found")
+    write_table(table, folder / "findings.csv")
+    for line in answer.lines():
+        run.tell(line)
+
+
+def _write_fit(folder: Path, flow: FlowResult, seen: HeadObservations, run: Run) -> None:
+    """Levels by bore and date, the means of the bores, and how well they are met, over either."""
+    write_table(residual_table(flow, seen), folder / "residuals.csv")
     schedule = flow.model.schedule
-    if schedule is None or schedule.start is None:
+    if schedule is not None and schedule.start is None:
         return
     levels = level_table(flow, seen)
     write_table(levels, folder / "levels.csv")
+    bores = flow.model.site.bores if flow.model.site is not None else seen.bores
+    fit = fit_table(levels, sum(len(b.levels) for b in bores))
+    write_table(fit, folder / "fit.csv")
+    for over, row in fit.iterrows():
+        out = f" ({row['left out']:.0f} left out)" if row["left out"] else ""
+        run.tell(
+            f"fit over {row['count']:.0f} {over}{out}: mean residual {row['mean residual [m]']:+.3f} m, RMS "
+            f"{row['RMS [m]']:.3f} m, scaled RMS {row['scaled RMS [-]']:.1%}, weighted sum "
+            f"{row['weighted sum [m²]']:.4g} m², correlation {row['correlation [-]']:.3f}"
+        )
+    if not len(fit):
+        run.tell("no level of any bore was dipped while the run goes on")
+    elif schedule is not None:
+        _draw_levels(folder, levels)
+
+
+def _draw_levels(folder: Path, levels: pd.DataFrame) -> None:
+    """Levels by date of a run through time, as a picture."""
     bores = levels["bore"].unique()[:12]
 
     def fill(figure: Any) -> None:
@@ -274,7 +306,6 @@ def _do_transport(folder: Path, flow: FlowResult, project: Project, run: Run) ->
 def _do_all(folder: Path, flow: FlowResult, project: Project, run: Run, grid: str | None) -> None:
     assert flow.model.placed is not None  # made by place
     write_table(flow.model.placed, folder / "placed.csv")
-    write_table(check(flow.model).frame(), folder / "findings.csv")
     _write_flow_results(folder, flow, project, run)
     _do_paths(folder, flow, project, run)
     _do_transport(folder, flow, project, run)
@@ -407,13 +438,7 @@ def run_project(
             )
         if project.site.bores:
             seen = observe(model)
-            means = residual_table(flow, seen)
-            write_table(means, folder / "residuals.csv")
-            if len(means):
-                run.tell(f"{FitStatistics.of(means['measured [m]'], means['computed [m]'])}")
-            else:
-                run.tell("no level of any bore was dipped while the run goes on")
-            _write_levels(folder, flow, seen)
+            _write_fit(folder, flow, seen, run)
         _do_all(folder, flow, project, run, grid)
         if steps is not None:
             steps.close()

@@ -4,6 +4,7 @@ from inkhorn.calibration.fit import FitResult, FitRow, calibrate, head_sensitivi
 from inkhorn.calibration.observations import (
     FitStatistics,
     HeadObservations,
+    fit_table,
     level_table,
     observe,
     residual_table,
@@ -19,6 +20,7 @@ __all__ = [
     "Parameter",
     "RechargeMultiplier",
     "calibrate",
+    "fit_table",
     "head_sensitivities",
     "level_table",
     "observe",

@@ -18,7 +18,7 @@ from inkhorn.space import Grid, sampling_rows
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["FitStatistics", "HeadObservations", "level_table", "observe", "residual_table"]
+__all__ = ["FitStatistics", "HeadObservations", "fit_table", "level_table", "observe", "residual_table"]
 
 
 @dataclass(frozen=True)
@@ -35,6 +35,8 @@ class FitStatistics:
         RMS over the range of the measured values.
     correlation : float
         Of measured and computed values.
+    weighted_sum : float
+        Of the squared residuals, each weighing 1 [m²].
     """
 
     count: int
@@ -42,6 +44,7 @@ class FitStatistics:
     rms: float
     scaled_rms: float
     correlation: float
+    weighted_sum: float = 0.0
 
     @classmethod
     def of(cls, measured: NDArray[np.float64], computed: NDArray[np.float64]) -> FitStatistics:
@@ -56,11 +59,17 @@ class FitStatistics:
             rms,
             rms / spread if spread > 0 else float("nan"),
             float(np.corrcoef(measured, computed)[0, 1]) if varied else float("nan"),
+            float((residual**2).sum()),
         )
 
     def __str__(self) -> str:
+        return f"{self.count} levels: {self.words}"
+
+    @property
+    def words(self) -> str:
+        """All but the count."""
         return (
-            f"{self.count} levels: mean residual {self.mean:+.3f} m, RMS {self.rms:.3f} m, "
+            f"mean residual {self.mean:+.3f} m, RMS {self.rms:.3f} m, "
             f"scaled RMS {self.scaled_rms:.1%}, correlation {self.correlation:.3f}"
         )
 
@@ -139,14 +148,15 @@ def observe(model: Model, bores: Sequence[Bore] | None = None) -> HeadObservatio
 
 
 def level_table(flow: FlowResult, observations: HeadObservations) -> pd.DataFrame:
-    """Return measured and computed levels at each bore and date of a run through time.
+    """Return measured and computed levels at each bore and date.
 
-    Heads are linear between the ends of steps. Dates outside the schedule or in its warm-up are left out.
+    Of a run through time heads are linear between the ends of steps; dates outside the schedule or in its warm-up are
+    left out. Steady heads stand beside all dates.
 
     Returns
     -------
     pandas.DataFrame
-        Columns bore, layer, date, time [day], measured [m], computed [m], residual [m].
+        Columns bore, layer, date, time [day] (NaN where steady), measured [m], computed [m], residual [m].
 
     Raises
     ------
@@ -156,16 +166,22 @@ def level_table(flow: FlowResult, observations: HeadObservations) -> pd.DataFram
     import pandas as pd
 
     schedule = flow.model.schedule
-    if schedule is None or schedule.start is None:
+    if schedule is not None and schedule.start is None:
         raise InputError("levels by date are compared with a run through time that starts at a date.")
     at = np.array([s.end for s in flow.steps])
     computed = np.array([observations.rows @ s.heads for s in flow.steps])
-    begin = float(schedule.ends[schedule.warm_up][-1]) if schedule.warm_up.any() else 0.0
+    begin = 0.0
+    if schedule is not None and schedule.warm_up.any():
+        begin = float(schedule.ends[schedule.warm_up][-1])
     parts = []
     for k, bore in enumerate(observations.bores):
-        days = days_since(schedule.start, bore.dates, f"bore {bore.name}")
-        inside = (days >= begin) & (days <= at[-1])
-        head = np.interp(days[inside], at, computed[:, k])
+        if schedule is None or schedule.start is None:
+            days, inside = np.full(len(bore.levels), np.nan), np.ones(len(bore.levels), dtype=bool)
+            head = np.full(len(bore.levels), computed[-1, k])
+        else:
+            days = days_since(schedule.start, bore.dates, f"bore {bore.name}")
+            inside = (days >= begin) & (days <= at[-1])
+            head = np.interp(days[inside], at, computed[:, k])
         parts.append(
             pd.DataFrame(
                 {
@@ -180,6 +196,42 @@ def level_table(flow: FlowResult, observations: HeadObservations) -> pd.DataFram
             )
         )
     return pd.concat(parts, ignore_index=True)
+
+
+def fit_table(levels: pd.DataFrame, dipped: int | None = None) -> pd.DataFrame:
+    """Return the fit over all readings, and over the means of the bores.
+
+    Parameters
+    ----------
+    levels : pandas.DataFrame
+        From `level_table`.
+    dipped : int, optional
+        How many readings there are in all; those not in the table are counted as left out.
+
+    Returns
+    -------
+    pandas.DataFrame
+        Rows "readings" and "means of bores"; columns count, left out, mean residual [m], RMS [m], scaled RMS [-],
+        weighted sum [m²], correlation [-]. Empty of rows where there is no reading.
+    """
+    import pandas as pd
+
+    columns = ["measured [m]", "computed [m]"]
+    means = levels.groupby("bore", sort=False)[columns].mean()
+    rows = {}
+    for name, table in (("readings", levels), ("means of bores", means)):
+        if len(table):
+            stats = FitStatistics.of(*(table[c].to_numpy(dtype=float) for c in columns))
+            rows[name] = {
+                "count": stats.count,
+                "left out": max((dipped or 0) - len(levels), 0) if name == "readings" else 0,
+                "mean residual [m]": stats.mean,
+                "RMS [m]": stats.rms,
+                "scaled RMS [-]": stats.scaled_rms,
+                "weighted sum [m²]": stats.weighted_sum,
+                "correlation [-]": stats.correlation,
+            }
+    return pd.DataFrame.from_dict(rows, orient="index").rename_axis("over")
 
 
 def residual_table(flow: FlowResult, observations: HeadObservations) -> pd.DataFrame:

@@ -9,6 +9,7 @@ import numpy as np
 from inkhorn.draw.base import (
     BANK,
     INK,
+    WARN,
     axes_or_new,
     check_layer,
     draw_cells,
@@ -29,7 +30,8 @@ __all__ = ["heads", "hydrograph"]
 def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | None = None) -> Axes:
     """Draw the heads of a layer: filled, with labelled lines, the site's features over them.
 
-    Cells that are dry are hatched; nothing is drawn where the layer is absent.
+    Cells that are dry are plain; where water stands above the ground, in the uppermost layer there, is hatched;
+    nothing is drawn where the layer is absent.
 
     Parameters
     ----------
@@ -73,6 +75,15 @@ def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | 
 
         draw_cells(ax, grid, dry, cmap=ListedColormap(["#e9e2d0"]))
         ax.plot([], [], "s", color="#e9e2d0", mec="#a89f86", label="dry")
+    above = (flow.above_ground(step) > 0.0) & there & (grid.uppermost == grid.number[index])
+    if above.any():
+        import shapely
+
+        wet_ground = shapely.union_all(grid.mesh.polygons()[above])
+        for part in getattr(wet_ground, "geoms", [wet_ground]):
+            ring = np.asarray(part.exterior.coords)[:, :2].T
+            ax.fill(*ring, fc="none", ec=WARN, lw=0.7, hatch="///", zorder=1.5)
+        ax.fill([], [], fc="none", ec=WARN, lw=0.7, hatch="///", label="water above ground")
     name = grid.layer_names[index]
     draw_site(ax, flow.model.site, layer=name, fill=False)
     ax.set_title(f"{flow.model.name}: heads in the {name}")

@@ -34,25 +34,25 @@ def _storage(step: Any) -> list[tuple[str, NDArray[np.float64]]]:
     return [("storage, elastic", elastic), *drained]
 
 
-def _missing(flows: Iterable[NDArray[np.float64]]) -> float:
-    """What is missing from some flows that should add up to nothing, of the larger total [%]."""
+def _missing(flows: Iterable[NDArray[np.float64]], nothing: float) -> float:
+    """What is missing from some flows that should add up to nothing, of the larger total [%]; 0 where that is nothing."""
     whole = np.concatenate([np.zeros(1), *(np.ravel(f) for f in flows)])
     larger = max(whole[whole > 0].sum(), -whole[whole < 0].sum())
-    return float(100.0 * whole.sum() / larger) if larger else 0.0
+    return float(100.0 * whole.sum() / larger) if larger > nothing else 0.0
 
 
-def closing_error(model: Model, step: Any) -> float:
+def closing_error(model: Model, step: Any, nothing: float = 0.0) -> float:
     """Return what is missing from the water budget of a step, of the larger total [%].
 
-    The worse of the aquifer's, and of that of what terms store besides.
+    The worse of the aquifer's, and of that of what terms store besides; 0 where no more flows than `nothing` [m³/day].
     """
-    errors = [_missing([*step.term_flow, -step.storage_change])]
+    errors = [_missing([*step.term_flow, -step.storage_change], nothing)]
     first = 0
     for term, flow, outside in zip(model.terms, step.term_flow, step.outside, strict=True):
         stored = step.own_storage[first : first + term.n_own]
         first += term.n_own
         if stored.any():
-            errors.append(_missing([-flow[term.node >= 0], outside, -stored]))
+            errors.append(_missing([-flow[term.node >= 0], outside, -stored], nothing))
     return max(errors, key=abs)
 
 

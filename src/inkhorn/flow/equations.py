@@ -516,15 +516,16 @@ class FlowEquations:
         return float(max(flows[flows > 0].sum(), -flows[flows < 0].sum()))
 
     def closure(self, balance: Balance) -> float:
-        """Return the sum of absolute residuals over the larger of inflow and outflow, storage included.
-
-        Exactly 0 where the residuals are no more than rounding, as where no water moves at all.
-        """
-        turnover = self.turnover(balance)
+        """Return the sum of absolute residuals over the larger of inflow and outflow, storage included, as measured."""
         missing = float(np.abs(balance.residual[self.free]).sum())
-        if missing <= balance.rounding:
-            return 0.0
-        return missing / max(turnover, 1e-6 * missing)  # at the very start nothing may move yet
+        return missing / max(
+            self.turnover(balance), 1e-6 * missing, 1e-300
+        )  # at the very start nothing may move yet
+
+    def closes(self, balance: Balance, goal: float) -> bool:
+        """Whether that is reached, or what is left is no more than rounding, as where no water moves at all."""
+        missing = float(np.abs(balance.residual[self.free]).sum())
+        return missing <= balance.rounding or self.closure(balance) <= goal
 
     @cached_property
     def names(self) -> list[str]:

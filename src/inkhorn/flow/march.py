@@ -87,7 +87,7 @@ def _stage(
     start[:n] = stage.held(start[:n])
     begun = len(rows)
     found, balance, measure = solved(stage, stage.settled(start), rules, rows)
-    if measure > rules.closure:
+    if not stage.closes(balance, rules.closure):
         words = f"the step from day {step.start:.6g} to {step.end:.6g}"
         raise stuck(stage, found, balance, measure, rules.closure, rows[begun:], words)
     return stage, found, balance, measure

@@ -259,7 +259,7 @@ def newton(
     far, likely, held, more = False, WAYS[0], 0.0, _POLISHING  # the way that led on last is tried first
     while len(rows) - begun < limit and np.isfinite(measure):
         steps = len(rows) - begun
-        if measure <= goal:
+        if equations.closes(balance, goal):
             if not (polished and steps and more and rows[-1].largest_change > _STILL):
                 break
             more -= 1
@@ -333,7 +333,7 @@ def solved(
         found, balance, measure = newton(
             equations, start, rules, rows, most=most, patient=in_time, bold=True, polished=not in_time
         )
-        if measure <= rules.closure:
+        if equations.closes(balance, rules.closure):
             return found, balance, measure
     low, cells = equations.lowest(), equations.cells
     blur = max(0.5 * float(cells.top.max() - cells.bottom.min()), 1.0)
@@ -345,10 +345,10 @@ def solved(
         eased = equations.eased(blur)
         there[:n] = eased.held(np.maximum(np.maximum(there[:n], cells.bottom - _DAMP * blur), low - blur))
         before = len(rows)
-        there, _, left = newton(
+        there, reached, _ = newton(
             eased, eased.settled(there), rules, rows, enough=_CLOSE_ENOUGH, most=_STAGE, low=low - blur
         )
-        quick = left <= _CLOSE_ENOUGH and len(rows) - before <= _QUICK
+        quick = eased.closes(reached, _CLOSE_ENOUGH) and len(rows) - before <= _QUICK
         factor = min(factor * 4.0, 64.0) if quick else _DRAWN_IN
         narrower = blur / factor if blur > _NARROW * factor else 0.0
         there[:n] += blur - narrower

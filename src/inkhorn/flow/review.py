@@ -24,7 +24,7 @@ _DRY = 0.01  # share of its height below which a cell is called dry
 _BEYOND = 1e-3  # of the range of heads, and m, by which one may lie beyond its neighbours for nothing
 _NONE = 1e-6  # of the turnover, less than which is no flow
 _CLOSES = 1e-4  # per cent of the turnover that a budget may miss without a word
-_SETTLED = 1e-3  # m that the last Newton step may change
+_SETTLED = 0.01  # m that the last Newton step may change
 
 
 def flooded(flow: FlowResult, step: int = -1) -> Array:

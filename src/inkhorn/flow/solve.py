@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
@@ -20,6 +20,7 @@ from inkhorn.model import Model, levelless_cells
 
 __all__ = ["solve_flow"]
 
+_STILL = 1e6  # times rounding, up to which nothing is said to flow
 _MUCH, _TOO_MUCH = (
     1e-4,
     0.1,
@@ -30,6 +31,41 @@ def first_heads(model: Model) -> NDArray[np.float64]:
     """Return heads to begin with: every column full to its uppermost top, (n_cells,) [m]."""
     grid = model.grid
     return np.asarray(grid.cells.top[grid.uppermost][grid.cells.plan], dtype=np.float64)
+
+
+def _refuse_endless(equations: FlowEquations, heads: NDArray[np.float64], rules: Rules) -> None:
+    """Refuse what asks for more water than there is, if that is why there is no solution.
+
+    Raises
+    ------
+    ConvergenceError
+        Naming each such feature, what it asks for, and what it would get.
+    """
+    model = equations.model
+    terms = [t.limited(model.grid.cells) or t for t in model.terms]
+    if all(a is b for a, b in zip(terms, model.terms, strict=True)):
+        return
+    try:
+        flow = solve_flow(
+            replace(model, terms=tuple(terms), schedule=None, changes={}),
+            first=heads,
+            closure=rules.closure,
+            most_iterations=rules.most_iterations,
+        )
+    except ConvergenceError:
+        return
+    got = flow.well_levels()
+    short = got[got["less than asked [m³/day]"] > 0.0]
+    if len(short):
+        said = "; ".join(
+            f'well "{row.well}" asks for {row.taken + row.less:.4g} m³/day, of which {row.taken:.4g} can be had'
+            for row in short.set_axis(["well", "level", "taken", "given", "less"], axis=1).itertuples()
+        )
+        raise ConvergenceError(
+            f"there is no steady flow: {said} before it falls dry. Ask for less, or give `lowest_level`, so that "
+            "it takes what there is.",
+            worst=str(short["well"].iloc[0]),
+        )
 
 
 def _settled(
@@ -45,7 +81,8 @@ def _settled(
     full = first_heads(equations.model)
     besides = [] if (heads >= full).all() else [equations.start(full)]
     unknowns, balance, measure = solved(equations, equations.start(heads), rules, rows, besides)
-    if measure > rules.closure:
+    if not equations.closes(balance, rules.closure):
+        _refuse_endless(equations, heads, rules)
         raise stuck(equations, unknowns, balance, measure, rules.closure, rows, "steady flow")
     return unknowns, balance
 
@@ -71,15 +108,18 @@ class _Missing:
     """What the water budgets miss at worst, and where [%]."""
 
     model: Model
+    equations: FlowEquations
     worst: float = 0.0
     step: int = 0
     count: int = 0
 
-    def of(self, record: FlowStep, closure: float) -> FlowStep:
-        """Look at a record and hand it on; one that is closed to rounding misses nothing."""
+    def of(self, record: FlowStep) -> FlowStep:
+        """Look at a record and hand it on; one in which nothing moves but by rounding misses nothing."""
         self.count += 1
-        error = abs(closing_error(self.model, record))
-        if closure > 0.0 and error > self.worst:
+        conductance = float(np.abs(self.equations.rows.conductance).sum())
+        rounding = np.finfo(float).eps * conductance * float(np.abs(record.heads).max())
+        error = abs(closing_error(self.model, record, _STILL * rounding))
+        if error > self.worst:
             self.worst, self.step = error, self.count
         return record
 
@@ -187,7 +227,7 @@ def solve_flow(
     rules, rows = Rules(closure, most_iterations, progress), list[NewtonRow]()
     heads = first_heads(model) if first is None else model.grid.per_cell("first", first)
     records: StepStore = list[FlowStep]() if steps is None else steps
-    closures, missing = list[float](), _Missing(model)
+    closures = list[float]()
     schedule = model.schedule
     if schedule is None:
         if len(records):
@@ -200,7 +240,8 @@ def solve_flow(
         _refuse_levelless(model, equations)
         unknowns, balance = _settled(equations, heads, rules, rows)
         closures.append(equations.closure(balance))
-        records.append(missing.of(recorded(equations, unknowns, balance, 0, 0.0), closures[-1]))
+        missing = _Missing(model, equations)
+        records.append(missing.of(recorded(equations, unknowns, balance, 0, 0.0)))
     else:
         done = records[len(records) - 1] if len(records) else None
         if first is None and done is None and not schedule.steady[0]:
@@ -217,8 +258,9 @@ def solve_flow(
         equations = FlowEquations(model.at_period(0))
         equations = equations.begun_with(equations.first_states(equations.held(heads)))
         through = _through(model, equations, heads, done, asked, stepping, rules, rows, closures)
+        missing = _Missing(model, equations)
         for record in joined(through, asked):
-            records.append(missing.of(record, closures[-1]))
+            records.append(missing.of(record))
     report = SolverReport(tuple(rows), max(closures, default=0.0), len(equations.free), missing.worst)
     missing.complain()
     first_own = equations.start(heads)[model.grid.n_cells :]

@@ -58,6 +58,13 @@ class Findings:
         columns = ["severity", "what", "where", "remedy"]
         return pd.DataFrame([asdict(f) for f in self.rows], columns=columns)
 
+    def lines(self, most: int = 12) -> list[str]:
+        """Return them as lines, gravest first; no more than so many, the last saying what it leaves out."""
+        lines = [str(f) for f in self.rows]
+        if len(lines) <= most:
+            return lines
+        return [*lines[: most - 1], f"and {len(lines) - most + 1} more"]
+
     def raise_errors(self) -> None:
         """Raise if there is any error.
 

@@ -413,6 +413,10 @@ class Term:
         """Return the derivatives by the state at the step's start; rows as of `by_input`."""
         return Slope.none()
 
+    def limited(self, cells: Cells) -> Term | None:
+        """Return the same term, taking no more than there is; None where it never asks for more."""
+        return None
+
     def seen(self, moment: Moment, flow: Array) -> Mapping[str, Array]:
         """Return how far each entry shows what `watches` name, 0 for not at all, (n_entries,).
 

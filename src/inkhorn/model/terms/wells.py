@@ -22,6 +22,7 @@ from inkhorn.model.terms.base import (
     feature_input,
     placed,
 )
+from inkhorn.space import Cells
 
 __all__ = ["CollectorTerm", "WellTerm"]
 
@@ -107,6 +108,14 @@ class WellTerm(Term):
         into_well = head > moment.own[self.feature]
         full = self.connection * moment.horizontal_conductivity[c]
         return full, np.where(into_well, share, 1.0), np.where(into_well, slope, 0.0)
+
+    def limited(self, cells: Cells) -> WellTerm | None:
+        endless = (self.rate < 0.0) & ~np.isfinite(self.lowest_level)
+        if not endless.any():
+            return None
+        base = np.full(len(self.features), np.inf)
+        np.minimum.at(base, self.feature, cells.bottom[self.cells])
+        return replace(self, lowest_level=np.where(endless, base, self.lowest_level))
 
     def seen(self, moment: Moment, flow: NDArray[np.float64]) -> Mapping[str, NDArray[np.float64]]:
         less = np.bincount(self.feature, flow, len(self.features)) - self.rate
