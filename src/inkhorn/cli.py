@@ -221,7 +221,7 @@ def compare(
     _print_frame(
         found.fits, "Fits, over the readings that all runs cover; residuals are measured less computed"
     )
-    _print_frame(found.budgets, "Water budgets [m³/day]")
+    _print_frame(found.budgets, "Water budgets [m³/day]; of runs through time means over time")
     _print_frame(found.heads, "Heads at the bores [m]")
     if out is not None:
         typer.echo(f"Everything is in {write_comparison(found, out)}")

@@ -34,7 +34,8 @@ class Comparison:
         One row per run, and for readings and means of bores: count, mean, RMS, scaled RMS, weighted sum and
         correlation, over the readings that all runs cover; the others of each run are counted as left out.
     budgets : pandas.DataFrame
-        One row per term and direction, a column per run [m³/day].
+        One row per term and direction, a column per run [m³/day]; of runs through time means over time, steady
+        periods and warm-up left out.
     """
 
     runs: pd.DataFrame
@@ -124,7 +125,10 @@ def compare_runs(folders: list[Path]) -> Comparison:
     levels, budgets = {}, {}
     for name, folder in zip(names, folders, strict=True):
         levels[name] = _table(folder, "levels.csv")
-        budget = _table(folder, "budget.csv").melt("term", var_name="direction", value_name=name)
+        mean = "budget_mean.csv"
+        budget = _table(folder, mean if (folder / mean).exists() else "budget.csv").melt(
+            "term", var_name="direction", value_name=name
+        )
         budgets[name] = budget.set_index(["term", "direction"])[name]
     keys = ["bore", "layer", "date", MEASURED]
     # a reading twice on one date counts twice

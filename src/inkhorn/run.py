@@ -156,6 +156,7 @@ def _write_flow_results(folder: Path, flow: FlowResult, project: Project, run: R
     if flow.model.schedule is not None:
         write_table(flow.model.schedule.table(dict(flow.model.changes)), folder / "periods.csv")
         write_table(flow.budgets(), folder / "budget_in_time.csv")
+        write_table(flow.mean_budget(), folder / "budget_mean.csv")
     write_table(flow.report.frame(), folder / "solver.csv")
     run.tell(
         f"water budget closes to {flow.report.closing_error_percent:.1e} %"

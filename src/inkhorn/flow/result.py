@@ -270,6 +270,32 @@ class FlowResult:
         """
         return across_line(self.model, self.steps[step], line)
 
+    def mean_budget(self) -> pd.DataFrame:
+        """Return the water budget by term as a mean over time, steps weighing by their length [m³/day].
+
+        Steady steps and warm-up are left out, unless there is nothing else: then it is that of the last step.
+        """
+        import pandas as pd
+
+        schedule = self.model.schedule
+        weights = np.array(
+            [
+                0.0 if s.steady or schedule is None or schedule.warm_up[s.period] else s.end - s.start
+                for s in self.steps
+            ]
+        )
+        if not weights.any():
+            return self.budget()
+        tables = [w * self.budget(step=k) for k, w in enumerate(weights.tolist()) if w > 0.0]
+        whole = pd.concat(tables).groupby(level=0, sort=False).sum() / weights.sum()
+        total = whole.loc["total"]
+        whole = pd.concat([whole.drop(index="total"), total.to_frame().T.rename_axis("term")])
+        larger = max(total)
+        whole.attrs["closing_error_percent"] = (
+            float(100.0 * (total.iloc[0] - total.iloc[1]) / larger) if larger else 0.0
+        )
+        return whole
+
     def budgets(self) -> pd.DataFrame:
         """Return the water budget of every step by term, a row for each step and term [m³/day].
 

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.model.model import Model
-from inkhorn.model.terms import Moment
+from inkhorn.model.terms import Moment, Term
 
 __all__ = ["levelless_cells"]
 
@@ -50,6 +50,8 @@ def _gains(model: Model, level: float) -> NDArray[np.float64]:
     cells, gains = model.grid.cells, np.zeros(model.grid.n_cells)
     heads = np.full(len(cells), (cells.top.max() if level > 0.0 else cells.bottom.min()) + level)
     for term in model.terms:
+        if term.fixes_head or (term.n_own and type(term).settled is Term.settled):
+            continue  # what answers by levels of its own cannot be told alone
         moment = Moment(
             heads=heads,
             own=term.first_guess(heads),
@@ -59,7 +61,6 @@ def _gains(model: Model, level: float) -> NDArray[np.float64]:
             law=model.water_table,
             state=term.first_state(heads),
         )
-        if not term.fixes_head:
-            there = term.evaluate(replace(moment, own=term.settled(moment)))
-            np.add.at(gains, term.cells, there.flow)
+        there = term.evaluate(replace(moment, own=term.settled(moment)))
+        np.add.at(gains, term.cells, there.flow)
     return gains

@@ -151,7 +151,8 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
         With `placed`, a table of feature, kind, cells, total (before edits), unit, the least and greatest of the values
         that arrived (after them), what its water does, the share outside, and notes; edits stand at its end. A
         feature that meets no cell stands in it with 0 cells and does nothing; `check` says so. A feature
-        whose values change in time has the mean of its periods for its total. `traces` says how every array follows
+        whose values change in time has the mean over time for its total, steady periods and warm-up left out.
+        `traces` says how every array follows
         from what the site states.
 
     Raises

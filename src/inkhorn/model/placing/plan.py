@@ -157,6 +157,23 @@ class Plan:
     inputs: SiteInputs = field(default_factory=SiteInputs)
     boundary: Any = None
 
+    def over_time(self, totals: Any) -> tuple[float, str]:
+        """Return the mean of totals over the time that they last, and words for that.
+
+        Parameters
+        ----------
+        totals : array_like of float, () or (n_periods,)
+            What does not change in time is its own mean. Steady periods and warm-up are left out, unless there is
+            nothing else.
+        """
+        totals = np.atleast_1d(np.asarray(totals, dtype=np.float64))
+        if len(totals) == 1 or self.schedule is None or np.ptp(totals) == 0.0:
+            return float(totals[0]), ""
+        lasting = np.where(self.schedule.steady | self.schedule.warm_up, 0.0, self.schedule.lengths)
+        if not lasting.any():
+            return float(totals[-1]), ", in the last period"
+        return float(np.average(totals, weights=lasting)), ", mean over time"
+
     @cached_property
     def polygons(self) -> NDArray[Any]:
         """Outlines of the plan cells."""

@@ -12,10 +12,11 @@ from inkhorn.site import Collector, Well
 __all__: list[str] = []
 
 
-def _rate(feature: Well | Collector, plan: Plan) -> tuple[Traced, float]:
-    """Rate of the whole, (1,) or (n_periods, 1), positive into the aquifer; and its mean."""
+def _rate(feature: Well | Collector, plan: Plan) -> tuple[Traced, float, str]:
+    """Rate of the whole, (1,) or (n_periods, 1), positive into the aquifer; its size, and unit; in time its mean."""
     rate = plan.value(feature, "injection") - plan.value(feature, "abstraction")
-    return rate, float(rate.values.mean())
+    mean, words = plan.over_time(rate.values.sum(axis=-1))
+    return rate, abs(mean), f"m³/day {'in' if mean > 0 else 'out'}{words}"
 
 
 def _connection(length: Array, ease: Traced, radius: Traced, skin: Traced, reach: Traced) -> Traced:
@@ -56,8 +57,7 @@ def _screened(well: Well, plan: Plan, at: int | None) -> tuple[Index, Array, Arr
 
 def _place_well(well: Well, plan: Plan, at: int | None) -> Spot:
     grid = plan.grid
-    rate, mean = _rate(well, plan)
-    unit = "m³/day in" if mean > 0 else "m³/day out"
+    rate, total, unit = _rate(well, plan)
     cells, top, bottom, missed = _screened(well, plan, at)
     lowest = Traced([bottom.min(initial=np.inf)])
     if well.lowest_level is not None:
@@ -66,7 +66,7 @@ def _place_well(well: Well, plan: Plan, at: int | None) -> Spot:
         lowest = plan.value(well, "screen_bottom")
     alone = {"rate": rate, "lowest_level": lowest, "losses": plan.value(well, "losses")}
     if len(cells) == 0:
-        return Spot(well, cells, {"connection": Traced([]), **alone}, abs(mean), unit, 1.0)
+        return Spot(well, cells, {"connection": Traced([]), **alone}, total, unit, 1.0)
     screened = top - bottom
     # radial flow where the conductivity differs by direction meets the geometric mean of greatest and least
     ease = 1.0 / plan.properties["anisotropy"][cells].sqrt()
@@ -80,7 +80,7 @@ def _place_well(well: Well, plan: Plan, at: int | None) -> Spot:
         place = {"x": float(grid.cells.x[cells].mean()), "y": float(grid.cells.y[cells].mean())}
     where = {k: np.array([v]) for k, v in place.items()} | {"screen_top": top, "screen_bottom": bottom}
     values = {"connection": connection, **alone}
-    return Spot(well, cells, values, abs(mean), unit, float(missed), note, where=where)
+    return Spot(well, cells, values, total, unit, float(missed), note, where=where)
 
 
 @places(Collector, CollectorTerm)
@@ -96,7 +96,7 @@ def place_collectors(features: list[Collector], plan: Plan) -> list[Spot]:
     """
     grid, of, spots = plan.grid, plan.grid.cells, []
     for feature, place in zip(features, plan.footprints(features), strict=True):
-        rate, mean = _rate(feature, plan)
+        rate, total, unit = _rate(feature, plan)
         if place.cells is not None:
             axis = np.full(len(place.cells), feature.elevation)
             cells = plan.cell_holding(place, axis)[0]
@@ -123,6 +123,5 @@ def place_collectors(features: list[Collector], plan: Plan) -> list[Spot]:
             "lowest_level": lowest,
         }
         where = {k: np.full(len(cells), feature.elevation) for k in ("screen_top", "screen_bottom")}
-        unit = "m³/day in" if mean > 0 else "m³/day out"
-        spots.append(Spot(feature, cells, values, abs(mean), unit, outside, where=where))
+        spots.append(Spot(feature, cells, values, total, unit, outside, where=where))
     return spots

@@ -16,10 +16,9 @@ __all__: list[str] = []
 _ON_RIM = 1e-3  # of a cell's size: how near to the rim, or to the boundary, a line is on it
 
 
-def _mean_total(rate: Any, area: Any) -> float:
-    """Sum over entries, of what is in time the mean over its periods."""
-    total = (plain(rate) * plain(area)).sum(axis=-1)
-    return float(np.mean(total)) if np.size(area) else 0.0
+def _total(plan: Plan, rate: Any, area: Any) -> tuple[float, str]:
+    """Sum over entries, of what changes in time the mean, and words for that."""
+    return plan.over_time((plain(rate) * plain(area)).sum(axis=-1)) if np.size(area) else (0.0, "")
 
 
 @places(Recharge, RechargeTerm)
@@ -31,13 +30,14 @@ def place_recharge(features: list[Recharge], plan: Plan) -> list[Spot]:
         rate = plan.value(feature, "rate", place)[..., there]
         held = float(area[plan.held[cells] != None].sum())  # noqa: E711 - of an array, one by one
         note = f"{held / area.sum():.1%} falls on cells of fixed head" if held else ""
+        total, mean = _total(plan, rate, area)
         spots.append(
             Spot(
                 feature,
                 cells,
                 {"rate": rate, "area": Traced(area)},
-                _mean_total(rate, area),
-                "m³/day in",
+                total,
+                f"m³/day in{mean}",
                 place.outside,
                 note,
             )
@@ -58,9 +58,8 @@ def place_evapotranspiration(features: list[Evapotranspiration], plan: Plan) -> 
             "surface": plan.grid.cells.top[cells] - plan.value(feature, "below_ground", place)[..., there],
             "depth": plan.value(feature, "depth", place)[..., there],
         }
-        spots.append(
-            Spot(feature, cells, values, _mean_total(rate, area), "m³/day out at most", place.outside)
-        )
+        total, mean = _total(plan, rate, area)
+        spots.append(Spot(feature, cells, values, total, f"m³/day out at most{mean}", place.outside))
     return spots
 
 
@@ -111,7 +110,7 @@ def _place_given_flow(feature: GivenFlow, plan: Plan) -> Spot:
             share = share / len(np.unique(place.along))
         each = sign * plan.value(feature, name, place) * share
         ones = np.ones(len(place.cells))
-        return _given_spot(feature, place.cells, each, ones, None, "inside", place.outside)
+        return _given_spot(plan, feature, place.cells, each, ones, None, "inside", place.outside)
     rate, line = sign * plan.value(feature, name), feature.shape
     size = float(np.sqrt(plan.grid.mesh.area[plan.rim.cell]).min())
     edges = [
@@ -139,7 +138,7 @@ def _place_given_flow(feature: GivenFlow, plan: Plan) -> Spot:
             parts.append((cells, share, place.size[entry], np.full(len(cells), -1)))
     if not parts:
         none = np.empty(0)
-        return _given_spot(feature, none.astype(np.int64), Traced(none), none, None, "side", 1.0)
+        return _given_spot(plan, feature, none.astype(np.int64), Traced(none), none, None, "side", 1.0)
     cells, size_of = (np.concatenate([p[k] for p in parts]) for k in (0, 2))
     face = np.concatenate([p[3] for p in parts])
     share = concatenated([p[1] for p in parts])
@@ -147,7 +146,7 @@ def _place_given_flow(feature: GivenFlow, plan: Plan) -> Spot:
     per_length = rate if name.endswith("_per_length") else rate / met
     crossing = np.where(face >= 0, "side", "inside")
     return _given_spot(
-        feature, cells, per_length * share, size_of, face, crossing, max(1.0 - met / line.length, 0.0)
+        plan, feature, cells, per_length * share, size_of, face, crossing, max(1.0 - met / line.length, 0.0)
     )
 
 
@@ -159,9 +158,16 @@ def _only(feature: GivenFlow, line: Any) -> Any:
 
 
 def _given_spot(
-    feature: GivenFlow, cells: Any, rate: Any, measure: Array, face: Any, crossing: Any, outside: float
+    plan: Plan,
+    feature: GivenFlow,
+    cells: Any,
+    rate: Any,
+    measure: Array,
+    face: Any,
+    crossing: Any,
+    outside: float,
 ) -> Spot:
-    total = abs(_mean_total(rate, measure))
+    total, mean = _total(plan, rate, measure)
     note = ""
     if face is not None and len(cells):
         through = float(measure[face >= 0].sum() / measure.sum())
@@ -173,8 +179,8 @@ def _given_spot(
         feature,
         cells,
         {"rate": rate * measure},
-        total,
-        f"m³/day {'in' if np.mean(plain(rate)) >= 0 else 'out'}" if len(cells) else "m³/day",
+        abs(total),
+        f"m³/day {'in' if total >= 0 else 'out'}{mean}" if len(cells) else "m³/day",
         outside,
         note,
         crossing=crossing,
