@@ -18,6 +18,8 @@ if TYPE_CHECKING:
 
 __all__ = ["app", "main"]
 
+_SOME = 12  # periods that are printed of the first and of the last
+
 app = typer.Typer(
     help="Groundwater in layered aquifers: flow, contaminants, particle paths, and how well they fit what was "
     "measured.\n\nBegin with `inkhorn demo`, or with `inkhorn new FOLDER` and your own data.",
@@ -122,6 +124,17 @@ def _read(site: Path, variant: str | None = None) -> Any:
     return read_project(site, variant=variant)
 
 
+def _print_periods(periods: pd.DataFrame) -> None:
+    """Print when periods begin and end and what changes; of many the first and the last."""
+    days = periods["end [day]"] - periods["begin [day]"]
+    table = periods.drop(columns=["begin [day]", "end [day]"]).assign(**{"days": days.round(3)}).reset_index()
+    order = ["period", *(c for c in ("begin", "end") if c in table), "days", "steps", "kind", "changes"]
+    title = f"Periods; the change is at the begin ({len(table)} in all)"
+    if len(table) > 2 * _SOME:
+        table = table[(table.index < _SOME) | (table.index >= len(table) - _SOME)]
+    _print_frame(table[order].set_index("period"), title)
+
+
 @app.command()
 def check(
     site: SiteFile,
@@ -159,6 +172,8 @@ def check(
         _print_frame(table.drop(columns=["values", "water"]), "What landed where")
         arrived = table.loc[table["values"].fillna("") != "", ["feature", "values", "water"]]
         _print_frame(arrived, "What arrived at the cells, least to greatest, and what its water does")
+    if model.schedule is not None:
+        _print_periods(model.schedule.table(dict(model.changes)))
     if len(findings):
         _print_frame(findings.frame(), "Findings")
     else:

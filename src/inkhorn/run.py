@@ -23,6 +23,7 @@ from inkhorn.calibration import (
     Parameter,
     RechargeMultiplier,
     calibrate,
+    curve_table,
     fit_table,
     level_table,
     observe,
@@ -210,10 +211,10 @@ def _write_fit(folder: Path, flow: FlowResult, seen: HeadObservations, run: Run)
     if not len(fit):
         run.tell("no level of any bore was dipped while the run goes on")
     elif schedule is not None:
-        _draw_levels(folder, levels)
+        _draw_levels(folder, levels, curve_table(flow, seen))
 
 
-def _draw_levels(folder: Path, levels: pd.DataFrame) -> None:
+def _draw_levels(folder: Path, levels: pd.DataFrame, curve: pd.DataFrame) -> None:
     """Levels by date of a run through time, as a picture."""
     bores = levels["bore"].unique()[:12]
 
@@ -223,7 +224,7 @@ def _draw_levels(folder: Path, levels: pd.DataFrame) -> None:
         for ax in axes[len(bores) :]:
             ax.axis("off")
         for ax, bore in zip(axes, bores, strict=False):
-            draw.hydrograph(levels, bore, ax=ax)
+            draw.hydrograph(levels, bore, curve=curve, ax=ax)
         axes[0].legend(fontsize=7)
         figure.subplots_adjust(hspace=0.45, wspace=0.3)
 

@@ -4,6 +4,7 @@ from inkhorn.calibration.fit import FitResult, FitRow, calibrate, head_sensitivi
 from inkhorn.calibration.observations import (
     FitStatistics,
     HeadObservations,
+    curve_table,
     fit_table,
     level_table,
     observe,
@@ -20,6 +21,7 @@ __all__ = [
     "Parameter",
     "RechargeMultiplier",
     "calibrate",
+    "curve_table",
     "fit_table",
     "head_sensitivities",
     "level_table",

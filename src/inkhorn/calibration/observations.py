@@ -18,7 +18,15 @@ from inkhorn.space import Grid, sampling_rows
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["FitStatistics", "HeadObservations", "fit_table", "level_table", "observe", "residual_table"]
+__all__ = [
+    "FitStatistics",
+    "HeadObservations",
+    "curve_table",
+    "fit_table",
+    "level_table",
+    "observe",
+    "residual_table",
+]
 
 
 @dataclass(frozen=True)
@@ -195,6 +203,38 @@ def level_table(flow: FlowResult, observations: HeadObservations) -> pd.DataFram
                 }
             )
         )
+    return pd.concat(parts, ignore_index=True)
+
+
+def curve_table(flow: FlowResult, observations: HeadObservations) -> pd.DataFrame:
+    """Return the computed head at each bore at the end of every step of a run through time, warm-up included.
+
+    Returns
+    -------
+    pandas.DataFrame
+        Columns bore, date, time [day], computed [m], warm-up (true or false).
+
+    Raises
+    ------
+    InputError
+        If the schedule starts at no date.
+    """
+    import pandas as pd
+
+    schedule = flow.model.schedule
+    if schedule is None or schedule.start is None:
+        raise InputError("hydrographs are drawn of a run through time that starts at a date.")
+    ends = np.array([s.end for s in flow.steps])
+    heads = np.array([observations.rows @ s.heads for s in flow.steps])
+    common = {
+        "date": np.array([schedule.date(end) for end in ends.tolist()], dtype="datetime64[s]"),
+        "time [day]": ends,
+        "warm-up": np.array([bool(schedule.warm_up[s.period]) for s in flow.steps]),
+    }
+    parts = [
+        pd.DataFrame({"bore": bore.name, **common, "computed [m]": heads[:, k]})
+        for k, bore in enumerate(observations.bores)
+    ]
     return pd.concat(parts, ignore_index=True)
 
 

@@ -90,8 +90,10 @@ def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | 
     return ax
 
 
-def hydrograph(levels: pd.DataFrame, bore: str, *, ax: Axes | None = None) -> Axes:
-    """Draw measured and computed levels of a bore in time.
+def hydrograph(
+    levels: pd.DataFrame, bore: str, *, curve: pd.DataFrame | None = None, ax: Axes | None = None
+) -> Axes:
+    """Draw measured and computed levels of a bore in time, warm-up shaded.
 
     Parameters
     ----------
@@ -99,6 +101,9 @@ def hydrograph(levels: pd.DataFrame, bore: str, *, ax: Axes | None = None) -> Ax
         From `inkhorn.calibration.level_table`.
     bore : str
         Its name.
+    curve : pandas.DataFrame, optional
+        From `inkhorn.calibration.curve_table`: draw computed heads over the whole run; else at the dates of the
+        levels alone.
     ax : Axes, optional
         Where to draw; a new figure if not given.
 
@@ -112,7 +117,11 @@ def hydrograph(levels: pd.DataFrame, bore: str, *, ax: Axes | None = None) -> Ax
         raise InputError(f'there are no levels of the bore "{bore}"; expected one of {known}.')
     ax = axes_or_new(ax)
     ax.plot(mine["date"], mine["measured [m]"], "o", ms=2.5, color=INK, label="measured")
-    ax.plot(mine["date"], mine["computed [m]"], "-", lw=1.3, color=BANK, label="computed")
+    drawn = mine if curve is None else curve[curve["bore"] == bore]
+    ax.plot(drawn["date"], drawn["computed [m]"], "-", lw=1.3, color=BANK, label="computed")
+    if curve is not None and drawn["warm-up"].any():
+        warm = drawn.loc[drawn["warm-up"], "date"]
+        ax.axvspan(drawn["date"].min(), warm.max(), color="#ece7db", zorder=0, label="warm-up")
     ax.set_ylabel("level [m]")
     ax.set_title(f"{bore}, {mine['layer'].iloc[0]}", fontsize=9)
     ax.tick_params(labelsize=7)

@@ -34,6 +34,9 @@ def _storage(step: Any) -> list[tuple[str, NDArray[np.float64]]]:
     return [("storage, elastic", elastic), *drained]
 
 
+_EXCHANGE = "exchange"
+
+
 def _missing(flows: Iterable[NDArray[np.float64]], nothing: float) -> float:
     """What is missing from some flows that should add up to nothing, of the larger total [%]; 0 where that is nothing."""
     whole = np.concatenate([np.zeros(1), *(np.ravel(f) for f in flows)])
@@ -101,9 +104,10 @@ def _by_part(
             arriving = step.face_flow[(faces[:, 0] == other) & (faces[:, 1] == k)]
             leaving = -step.face_flow[(faces[:, 0] == k) & (faces[:, 1] == other)]
             if other != k and len(arriving) + len(leaving):
-                yield _row(
+                exchanged = _row(
                     np.concatenate([arriving, leaving]), **{label: name, "item": f"{beside}{other_name}"}
                 )
+                yield {**exchanged, _EXCHANGE: True}
 
 
 def _parts_of(model: Model, regions: Mapping[str, Any]) -> tuple[list[str], NDArray[np.int64]]:
@@ -177,7 +181,8 @@ def budget_table(model: Model, step: Any, by: str, regions: Mapping[str, Any] | 
     if whole:
         rows += [_row(-change, **dict.fromkeys(labels, item)) for item, change in _storage(step)]
     frame = pd.DataFrame(rows, columns=[*labels, IN, OUT]).set_index(labels)
-    total = frame[[IN, OUT]].sum()
+    truly = [_EXCHANGE not in row for row in rows]  # what goes from part to part neither enters nor leaves
+    total = frame.loc[truly, [IN, OUT]].sum()
     name = "total" if len(labels) == 1 else ("total", "")
     frame.loc[name, :] = total
     larger = max(total[IN], total[OUT])

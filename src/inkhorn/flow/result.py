@@ -246,7 +246,8 @@ class FlowResult:
         Returns
         -------
         pandas.DataFrame
-            What comes into the aquifer and what goes out [m³/day], and a last row of totals;
+            What comes into the aquifer and what goes out [m³/day], and a last row of totals, to which exchange
+            between layers or regions adds nothing;
             ``attrs["closing_error_percent"]`` is what is missing, of the larger total. That by store is of the
             stores, the others of the aquifer.
         """
