@@ -44,7 +44,7 @@ from inkhorn.files import (
     write_table,
 )
 from inkhorn.flow import FlowResult, solve_flow
-from inkhorn.model import Findings, Model, check, place
+from inkhorn.model import Finding, Findings, Model, check, place
 from inkhorn.paths import trace
 from inkhorn.pictures import save_figure
 from inkhorn.space import RectangularMesh
@@ -84,7 +84,45 @@ class Run:
 def check_project(project: Project, grid: str | None = None) -> tuple[Model, Findings]:
     """Place the site on the grid asked for, or another of the project's by name, and look for mistakes."""
     model = place(project.site, project.grid(grid))
-    return model, check(model)
+    return model, Findings.of([*check(model), *_asked_findings(project, model)])
+
+
+def _asked_findings(project: Project, model: Model) -> Iterator[Finding]:
+    """What paths, transport and a fit that a project asks for will lack."""
+    asked, where = project.asked, project.path.name
+    parts = (("paths", "particle paths", asked.paths), ("transport", "transport", asked.transport))
+    for name, words, part in parts:
+        if part is not None and model.porosity is None:
+            site = project.site
+            lacking = [n for n in site.strata.names if site.materials[n].porosity is None]
+            yield Finding(
+                "error",
+                f"for {words} there lacks the porosity of "
+                + ", ".join(dict.fromkeys(site.materials[n].name for n in lacking)),
+                f"{where}, [{name}]",
+                f"Give it for every material, or take out [{name}].",
+            )
+        if part is not None and model.schedule is not None:
+            yield Finding(
+                "note",
+                f"of a run through time {words} is left out: it follows steady flow only so far"
+                if name == "transport"
+                else f"of a run through time {words} are left out: they follow steady flow only so far",
+                f"{where}, [{name}]",
+                "Run it without [time].",
+            )
+    mesh = model.grid.mesh
+    if asked.paths is not None and (not isinstance(mesh, RectangularMesh) or mesh.outline is not None):
+        yield Finding(
+            "note",
+            "particle paths need whole rectangles and are left out on this grid",
+            f"{where}, [paths]",
+            "Name a grid of whole rectangles.",
+        )
+    if asked.fit is not None and not any(len(bore.levels) for bore in project.site.bores):
+        yield Finding(
+            "warning", "a fit has no level to go by", f"{where}, [fit]", "Give bores and their levels."
+        )
 
 
 def _ready_model(project: Project, grid: str | None, run: Run) -> Model:
@@ -163,7 +201,7 @@ def _write_flow_results(folder: Path, flow: FlowResult, project: Project, run: R
         f"water budget closes to {flow.report.closing_error_percent:.1e} %"
         + (f" in each of {len(flow.steps)} steps" if len(flow.steps) > 1 else "")
     )
-    _write_findings(folder, flow, run)
+    _write_findings(folder, flow, project, run)
     present = set(flow.model.grid.cells.layer.tolist())
     for k, name in enumerate(flow.model.grid.layer_names):
         if k in present:
@@ -177,12 +215,12 @@ def _write_flow_results(folder: Path, flow: FlowResult, project: Project, run: R
     _picture(folder / "section.png", draw.section, flow, line, exaggeration=project.asked.draw.exaggeration)
 
 
-def _write_findings(folder: Path, flow: FlowResult, run: Run) -> None:
+def _write_findings(folder: Path, flow: FlowResult, project: Project, run: Run) -> None:
     """What was found before solving and in the answer, as a table; the latter told."""
     import pandas as pd
 
     run.progress("looking at the answer", None)
-    before, answer = check(flow.model), flow.findings()
+    before, answer = Findings.of([*check(flow.model), *_asked_findings(project, flow.model)]), flow.findings()
     both = {"before solving": before.frame(), "in the answer": answer.frame()}
     table = pd.concat(both, names=["found"]).reset_index("found")
     write_table(table, folder / "findings.csv")
@@ -236,12 +274,9 @@ def _do_paths(folder: Path, flow: FlowResult, project: Project, run: Run) -> Non
     asked = project.asked.paths
     if asked is None:
         return
-    if flow.model.schedule is not None:
-        run.tell("particle paths follow steady flow only so far and are left out of a run through time")
-        return
-    if not isinstance(flow.model.grid.mesh, RectangularMesh) or flow.model.grid.mesh.outline is not None:
-        run.tell("particle paths need whole rectangles and are left out on this grid")
-        return
+    mesh = flow.model.grid.mesh
+    if flow.model.schedule is not None or not isinstance(mesh, RectangularMesh) or mesh.outline is not None:
+        return  # as was told before solving
     run.progress("following particles", 0.0)
     traced = trace(
         flow,
@@ -266,8 +301,7 @@ def _do_transport(folder: Path, flow: FlowResult, project: Project, run: Run) ->
     if asked is None:
         return
     if flow.model.schedule is not None:
-        run.tell("transport goes with steady flow only so far and is left out of a run through time")
-        return
+        return  # as was told before solving
     species = next(s for s in project.site.species if s.name == asked.species)
     words = f"carrying {species.name}"
     plume = solve_transport(

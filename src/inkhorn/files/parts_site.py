@@ -243,7 +243,12 @@ class TimePart(Part):
     at_changes: bool = told("whether periods end where values change", False, default=True)
     steps: Whole = told("steps in each period", 2, default=1, ge=1)
     growth: Number = told("length of a step over that of the one before", 1.2, default=1.0)
-    steady_first: bool = told("whether it begins from a steady solution", False, default=True)
+    steady_first: bool = told(
+        "whether it begins from a steady solution, of the means over the run of what changes in time, else of the values "
+        "as stated",
+        False,
+        default=True,
+    )
     first_heads: SurfacePart | None = told(
         "heads to begin with instead", {"raster": "heads.tif"}, default=None
     )

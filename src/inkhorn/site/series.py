@@ -113,7 +113,8 @@ class Series:
         if begin < at[0] - 1e-9:
             raise InputError(
                 f"{self.name} begins {at[0] - begin:.6g} days after it is needed, at {self.times[0]}. Give an earlier "
-                "value, or let the schedule start later."
+                "value, or let the schedule start later; years before the records can be warm-up (`warm_up_years`), "
+                "which runs on the means of their season."
             )
         first = max(int(np.searchsorted(at, begin + 1e-9, "right")) - 1, 0)
         if end <= begin:
