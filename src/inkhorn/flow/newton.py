@@ -26,7 +26,7 @@ _FAIR = 0.1  # by what share of itself, times that of the step, the residual has
 _RAISED = 100.0  # how much more a bold step may leave
 _FAR = 1e3  # heights of the model that no step goes
 _HELD = 0.1  # share of the residual over the area that holds a step back per metre, to begin with
-_MOST_HELD, _HOLDS = 1000.0, 4.0  # at most, and by what factor it grows and falls
+_MOST_HELD, _HOLDS, _LETS_GO = 1000.0, 4.0, 4.0  # at most, and by what factors it grows and falls
 _SHORT, _LONG = 0.1, 0.4  # shares of a step below which the next is held back more, and above which less
 _IDLE, _GAIN = 8, 0.999  # steps over which the residual has to fall to so much of itself
 _STILL, _POLISHING = 1e-5, 3  # m that the last step to a steady solution may change, and steps to get there
@@ -34,8 +34,9 @@ _SHORTER = 0.5  # of each trial along a step
 _TRIALS = 12
 _FROM_BEFORE = 15  # steps that a step in time may take from the heads before
 _IN_TIME = 2.0  # m over which its corners are then drawn out at most
+_MOST_IN_TIME = 45  # steps of that, before the step in time is halved
 _QUICK = 2  # steps within which a stage is so easy that the next goes farther
-_DRAWN_IN = 4.0  # by what factor corners are drawn in
+_DRAWN_IN, _SLOWER = 4.0, 2.0  # by what factor corners are drawn in, first, and where that did not lead there
 _DAMP = 0.9  # share of what corners are drawn out by, down to which cells are filled to begin a stage
 _NARROW = 0.02  # m: over less they are as they are
 _CLOSE_ENOUGH, _STAGE = 0.1, 5  # closure at which a stage leads on, and most of its steps
@@ -301,7 +302,7 @@ def newton(
         if damping < _SHORT:
             held = min(max(_HOLDS * held, _HELD), _MOST_HELD)
         elif damping > _LONG:
-            held = held / _HOLDS if held > 0.01 * _HELD else 0.0
+            held = held / _LETS_GO if held > 0.01 * _HELD else 0.0
         measure = equations.closure(balance)
         change = np.abs(unknowns - before)[free]
         largest = int(np.argmax(change))
@@ -339,9 +340,34 @@ def solved(
     blur = max(0.5 * float(cells.top.max() - cells.bottom.min()), 1.0)
     if in_time:
         low, blur = min(low, float(unknowns[:n].min())), min(blur, _IN_TIME)
-    factor, there = _DRAWN_IN, unknowns.copy()
+    last = rules.most_iterations - (len(rows) - begun)
+    tries = (
+        [(_DRAWN_IN, min(last, _MOST_IN_TIME))]
+        if in_time
+        else [(_DRAWN_IN, (last + 1) // 2), (_SLOWER, last // 2)]
+    )
+    for factor, most in tries:
+        found, balance, measure = _drawn_in(equations, unknowns, rules, rows, low, blur, factor, most)
+        if equations.closes(balance, rules.closure):
+            break
+    return found, balance, measure
+
+
+def _drawn_in(
+    equations: FlowEquations,
+    unknowns: NDArray[np.float64],
+    rules: Rules,
+    rows: list[NewtonRow],
+    low: float,
+    blur: float,
+    drawn_in: float,
+    most: int,
+) -> tuple[NDArray[np.float64], Balance, float]:
+    """Solve with corners drawn out, then drawn in by a factor from stage to stage, in so many steps at most."""
+    begun, cells, n = len(rows), equations.cells, len(equations.cells)
+    factor, there = drawn_in, unknowns.copy()
     there[:n] = np.maximum(there[:n], cells.bottom) + blur
-    while blur > 0.0 and len(rows) - begun < rules.most_iterations - _LAST_STEPS:
+    while blur > 0.0 and len(rows) - begun < most - _LAST_STEPS:
         eased = equations.eased(blur)
         there[:n] = eased.held(np.maximum(np.maximum(there[:n], cells.bottom - _DAMP * blur), low - blur))
         before = len(rows)
@@ -349,13 +375,14 @@ def solved(
             eased, eased.settled(there), rules, rows, enough=_CLOSE_ENOUGH, most=_STAGE, low=low - blur
         )
         quick = eased.closes(reached, _CLOSE_ENOUGH) and len(rows) - before <= _QUICK
-        factor = min(factor * 4.0, 64.0) if quick else _DRAWN_IN
+        factor = min(factor * 4.0, 64.0) if quick else drawn_in
         narrower = blur / factor if blur > _NARROW * factor else 0.0
         there[:n] += blur - narrower
         blur = narrower
     there[:n] = equations.held(np.maximum(np.maximum(there[:n], cells.bottom), low))
-    left = max(rules.most_iterations - (len(rows) - begun), 0)
-    return newton(equations, equations.settled(there), rules, rows, most=left, low=low, polished=not in_time)
+    left = max(most - (len(rows) - begun), 0)
+    polished = equations.step is None
+    return newton(equations, equations.settled(there), rules, rows, most=left, low=low, polished=polished)
 
 
 def stuck(

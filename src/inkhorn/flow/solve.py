@@ -150,7 +150,7 @@ def solve_flow(
     results: Literal["steps", "periods"] | ArrayLike = "steps",
     steps: StepStore | None = None,
     closure: float = 1e-8,
-    most_iterations: int = 100,
+    most_iterations: int = 200,
     progress: Callable[[int, float], None] | None = None,
 ) -> FlowResult:
     """Solve for the heads, steady or through the periods of the model's schedule.
