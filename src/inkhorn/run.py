@@ -562,6 +562,7 @@ def fit_project(
     with new_folder(parent, _run_name("fit", project, grid)) as made:
         folder = made.path
         write_table(fit.table(), folder / "parameters.csv")
+        _write_fit(folder, fit.after, fit.observations, run)
         before = fit.residuals(before=True)
         both = fit.residuals().assign(
             **{"computed before [m]": before["computed [m]"], "residual before [m]": before["residual [m]"]}
