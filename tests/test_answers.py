@@ -58,10 +58,14 @@ def test_a_sound_answer_has_nothing_to_find():
         (lambda: made(rate=0.05), "warning", r"above the ground in \d+ of 21 columns, .* by up to"),
         (lambda: made(bases=(-1.0, -20.0)), "note", "21 of 42 cells are dry"),
         (lambda: made(rate=0.0, bases=(-1.0, -2.0)), "warning", "21 of 21 columns hold no water"),
-        (lambda: made(drain(-1.0)), "note", 'drain "ditch" never takes any water'),
-        (lambda: made(plants(0.0)), "note", 'evapotranspiration "wood" never reaches the water'),
-        (lambda: made(river(-1.0)), "note", r'river "brook" \(1 of 1 cells, 0.05 m³/day\) stands above'),
-        (lambda: made(well(-900.0)), "warning", r'well "village" \(up to \d+.* m³/day less\) would fall dry'),
+        (lambda: made(drain(-1.0)), "note", 'drain "ditch": no water is ever taken'),
+        (lambda: made(plants(0.0)), "note", 'evapotranspiration "wood": the water is never reached'),
+        (
+            lambda: made(river(-1.0)),
+            "note",
+            r'river "brook" \(1 of 1 cells, 0.05 m³/day\): the water table has fallen',
+        ),
+        (lambda: made(well(-900.0)), "warning", r'well "village" \(up to \d+.* m³/day less\): less is taken'),
         (lambda: made(lower=1e-11), "warning", "next to no water flows through the layer"),
     ],
 )

@@ -223,7 +223,7 @@ class _Seen:
                 first = int(np.flatnonzero(met & (term.feature == told[0]))[0])
                 yield Finding(
                     watch.severity,
-                    f"{term.kind} {names}{more} {watch.words}",
+                    f"{term.kind} {names}{more}: {watch.words}",
                     self.model.grid.place_of(int(term.cells[first])),
                     watch.remedy,
                 )

@@ -77,8 +77,8 @@ class RiverTerm(Term):
     kind: ClassVar[str] = "river"
     watches: ClassVar[Mapping[str, Watch]] = {
         "past": Watch(
-            "stands above a water table that has fallen below its bed, so that it loses all it can",
-            "Check that it carries so much water; what it loses is not limited by its flow.",
+            "the water table has fallen below the bed, so that as much is lost as can be",
+            "Check that so much water is carried; what is lost is not limited by that.",
             told=lambda value, count, of: f"{count} of {of} cells, {value:.3g} m³/day",
         )
     }
@@ -191,8 +191,8 @@ class DrainTerm(Term):
     kind: ClassVar[str] = "drain"
     watches: ClassVar[Mapping[str, Watch]] = {
         "idle": Watch(
-            "never takes any water: the head stays below its level",
-            "Check its level, and the layer that it is in.",
+            "no water is ever taken, the head stays below the level",
+            "Check the level, and the layer.",
             ever=False,
         )
     }

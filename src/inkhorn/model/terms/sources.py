@@ -88,8 +88,8 @@ class EvapotranspirationTerm(Term):
     kind: ClassVar[str] = "evapotranspiration"
     watches: ClassVar[Mapping[str, Watch]] = {
         "idle": Watch(
-            "never reaches the water, which stays below its extinction depth",
-            "Check its surface against the ground, and its depth.",
+            "the water is never reached, it stays below the extinction depth",
+            "Check the surface against the ground, and the depth.",
             ever=False,
         )
     }

@@ -72,7 +72,7 @@ class WellTerm(Term):
     outside_names: ClassVar[tuple[str, ...]] = ("pumping",)
     watches: ClassVar[Mapping[str, Watch]] = {
         "short": Watch(
-            "would fall dry and takes less than asked",
+            "less is taken than asked, as the screen would fall dry",
             "Ask for less, deepen the screen, or check the conductivity around it.",
             "warning",
             told=lambda value, count, of: f"up to {value:.4g} m³/day less",
