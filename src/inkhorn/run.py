@@ -557,8 +557,8 @@ def fit_project(
     run.progress("fitting", None)
     fit = calibrate(model, parameters, progress=heard)
     run.tell(f"stopped: {fit.reason}")
-    for words, stats in (("before", fit.statistics(before=True)), ("after", fit.statistics())):
-        run.tell(f"{words}, over {stats.count} means of bores: {stats.words}")
+    for words, found in (("before", fit.statistics(before=True)), ("after", fit.statistics())):
+        run.tell(f"{words}, over {found.count} means of bores: {found.words}")
     with new_folder(parent, _run_name("fit", project, grid)) as made:
         folder = made.path
         write_table(fit.table(), folder / "parameters.csv")
