@@ -18,7 +18,9 @@ wells = ik.terms.WellTerm(
     / np.log(mesh.equivalent_radius([0, 0]) / 0.15),  # 20 m of screen, radius 0.15 m
     rate=[-500.0, 500.0],  # m³/day into the aquifer
 )
-flow = ik.solve_flow(ik.Model(grid, 8.0, porosity=0.25, terms=[slope, wells]))
+confined = ik.WaterTable(confined=True)
+flow = ik.solve_flow(ik.Model(grid, 8.0, porosity=0.25, terms=[slope, wells], water_table=confined))
+print(flow.findings())
 print(flow.budget(), flow.well_levels(), sep="\n\n")
 ax = ik.draw.paths(ik.trace(flow, ["giving back"], mark=365.25, most_time=3652.5))
 ax.figure.savefig("01_well_doublet.png")

@@ -135,3 +135,11 @@ def test_a_well_that_cannot_have_what_it_asks_for_is_named():
         ik.ConvergenceError, match=r'well "village" asks for 900 m³/day, of which [\d.]+ can be'
     ):
         made(endless)
+
+
+def test_a_confined_model_of_arrays_knows_no_ground():
+    grid = ik.layered(ik.rectangles((0, 0, 210, 10), count=(21, 1)), [0.0, -10.0])
+    ends = held([0, 20], [5.0, 4.0])
+    confined = ik.Model(grid, 5.0, terms=[ends], water_table=ik.WaterTable(confined=True))
+    assert str(ik.solve_flow(confined).findings()) == "nothing found"
+    assert "above the ground in 19 of 21" in str(ik.solve_flow(ik.Model(grid, 5.0, terms=[ends])).findings())

@@ -30,9 +30,12 @@ _SETTLED = 0.01  # m that the last Newton step may change
 def flooded(flow: FlowResult, step: int = -1) -> Array:
     """Return by how much water stands above the ground of each plan cell, (n_plan,) [m]; 0 where it does not.
 
-    Where water of that level is given, as in a lake or a river, it may stand so.
+    Where water of that level is given, as in a lake or a river, it may stand so. A confined model made of arrays
+    knows no ground.
     """
     grid, model = flow.model.grid, flow.model_at(step)
+    if model.water_table.confined and model.site is None:
+        return np.zeros(grid.mesh.n_cells)  # its top is that of an aquifer, not the ground
     ground = np.full(grid.mesh.n_cells, np.inf)
     there = grid.uppermost >= 0
     ground[there] = grid.cells.top[grid.uppermost[there]]
