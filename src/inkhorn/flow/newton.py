@@ -42,7 +42,7 @@ _NARROW = 0.02  # m: over less they are as they are
 _CLOSE_ENOUGH, _STAGE = 0.1, 5  # closure at which a stage leads on, and most of its steps
 _LAST_STEPS = 10  # kept for the equations themselves
 _SLOW, _SLOWLY = (
-    2,
+    3,
     0.3,
 )  # steps in which the residual has to fall to so much of itself, or else a surer way is taken
 
