@@ -29,7 +29,7 @@ class Comparison:
         One row per run: its grid, cells, steps, variant, and what that differs in.
     heads : pandas.DataFrame
         One row per bore: layer, measured level and the head each run computed there [m], as means over the readings
-        that all runs cover; NaN where a run left the bore out.
+        that all runs cover; NaN where a run left the bore out, or the runs cover no reading of it together.
     fits : pandas.DataFrame
         One row per run, and for readings and means of bores: count, mean, RMS, scaled RMS, weighted sum and
         correlation, over the readings that all runs cover; the others of each run are counted as left out.
@@ -146,11 +146,11 @@ def compare_runs(folders: list[Path]) -> Comparison:
     for name in names:
         mine = common.merge(levels[name], on=keys)
         fits[name] = fit_table(mine, len(levels[name]))
-        everywhere = mine if len(mine) else levels[name]
-        means[name] = everywhere.groupby("bore", sort=False)[COMPUTED].mean()
-        for bore, own in levels[name].groupby("bore")[COMPUTED]:  # what the others have no reading of
-            if bore not in means[name].index:
-                means[name].loc[bore] = own.mean()
+        alone = ~levels[name]["bore"].isin([b for n in names if n != name for b in levels[n]["bore"]])
+        shown = pd.concat(
+            [mine, levels[name][alone]]
+        )  # means over unlike dates do not stand beside each other
+        means[name] = shown.groupby("bore", sort=False)[COMPUTED].mean()
     every = pd.concat([levels[name] for name in names])
     measured = every.groupby("bore")[MEASURED].mean()
     measured.update(common.groupby("bore")[MEASURED].mean())

@@ -17,7 +17,8 @@ Array = NDArray[np.float64]
 Way = Literal["whole", "falls", "shorter", "straight"]
 
 WAYS: tuple[Way, ...] = ("whole", "falls", "shorter", "straight")
-"""What of a cell's law answers: all of it; what falls through its floor and its terms; or nothing but the slopes."""
+"""What of a cell's law answers: all of it; what falls through its floor and its terms; all or the slopes,
+whichever moves the head less; or nothing but the slopes."""
 
 _ROUNDS = 50
 _CLOSE = 1e-6  # of what a step asks of a cell: closer than that it is answered

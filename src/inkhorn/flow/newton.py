@@ -41,10 +41,7 @@ _DAMP = 0.9  # share of what corners are drawn out by, down to which cells are f
 _NARROW = 0.02  # m: over less they are as they are
 _CLOSE_ENOUGH, _STAGE = 0.1, 5  # closure at which a stage leads on, and most of its steps
 _LAST_STEPS = 10  # kept for the equations themselves
-_SLOW, _SLOWLY = (
-    3,
-    0.3,
-)  # steps in which the residual has to fall to so much of itself, or else a surer way is taken
+_SLOW, _SLOWLY = 3, 0.3  # steps in which the residual has to fall so far, or else a surer way is taken
 
 
 @dataclass(frozen=True)
@@ -330,7 +327,8 @@ def solved(
     begun, n = len(rows), len(equations.cells)
     in_time = equations.step is not None
     for start in (unknowns, *besides):
-        most = min(_FROM_BEFORE, rules.most_iterations) if in_time else None
+        most = max(rules.most_iterations - (len(rows) - begun), 0)
+        most = min(_FROM_BEFORE, most) if in_time else most
         found, balance, measure = newton(
             equations, start, rules, rows, most=most, patient=in_time, bold=True, polished=not in_time
         )

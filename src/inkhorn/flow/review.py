@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.model import Finding, Findings, Model
-from inkhorn.model.terms import Moment, Term
+from inkhorn.model.terms import Moment
 
 if TYPE_CHECKING:
     from inkhorn.flow.result import FlowResult, FlowStep
@@ -45,10 +45,6 @@ def flooded(flow: FlowResult, step: int = -1) -> Array:
     level = flow.water_table(step)
     above = np.where(np.isfinite(level), level, -np.inf) - ground
     return np.asarray(np.where((above > _ABOVE) & (given < level - _ABOVE), above, 0.0))
-
-
-def _groups(term: Term, entries: NDArray[np.bool_]) -> NDArray[np.int64]:
-    return np.bincount(term.feature[entries], minlength=len(term.features))
 
 
 @dataclass
@@ -211,7 +207,9 @@ class _Seen:
                 if name not in most:
                     continue
                 met = (most if watch.ever else least)[name] > 0.0
-                count, of = _groups(term, met), _groups(term, np.ones_like(met))
+                count, of = (
+                    np.bincount(term.feature[e], minlength=len(term.features)) for e in (met, met | True)
+                )
                 told = np.flatnonzero((count > 0) if watch.ever else ((count == of) & (of > 0)))
                 if not len(told):
                     continue
