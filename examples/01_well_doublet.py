@@ -12,10 +12,8 @@ wells = ik.terms.WellTerm(
     cells=mesh.locate([400, 600], [300, 300]),
     features=("taking", "giving back"),
     feature=[0, 1],
-    connection=2
-    * np.pi
-    * 20
-    / np.log(mesh.equivalent_radius([0, 0]) / 0.15),  # 20 m of screen, radius 0.15 m
+    # 20 m of screen, radius 0.15 m
+    connection=2 * np.pi * 20 / np.log(mesh.equivalent_radius([0, 0]) / 0.15),
     rate=[-500.0, 500.0],  # m³/day into the aquifer
 )
 confined = ik.WaterTable(confined=True)
