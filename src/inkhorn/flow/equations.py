@@ -126,6 +126,7 @@ class FlowEquations:
         self.model = model
         self.step: TimeStep | None = None
         self.stored_before = np.empty(0)
+        self.rests_at: tuple[NDArray[np.float64], NDArray[np.float64]] | None = None
         self.entry_weight: tuple[NDArray[np.float64], ...] | None = None
         self.own_weight: tuple[NDArray[np.float64], ...] | None = None
         self.cells, faces = model.grid.cells, model.grid.faces
@@ -315,6 +316,19 @@ class FlowEquations:
                 slope -= np.bincount(place[row[own]], value[own], len(cells))
         return taken, slope
 
+    def resting(self, unknowns: NDArray[np.float64], rate: float) -> FlowEquations:
+        """Return the same equations as in a step in time from some heads, with so much stored per area [1/day]."""
+        other = copy(self)
+        other.rests_at = (unknowns, rate * self.areas)
+        return other
+
+    @cached_property
+    def areas(self) -> NDArray[np.float64]:
+        """Of the cells, zero for other unknowns and where heads are fixed, (n_unknowns,) [m²]."""
+        area = np.concatenate([self.cells.area, np.zeros(self.n_unknowns - len(self.cells))])
+        area[self.fixed] = 0.0
+        return area
+
     def eased(self, blur: float) -> FlowEquations:
         """Return the same equations with all corners drawn out over so many metres to either side."""
         other = copy(self)
@@ -446,6 +460,9 @@ class FlowEquations:
                 if self.step is not None:
                     own_change[mine] = (answer.stored - self.step.own_stored[mine]) / self.step.length
             residual[first : first + term.n_own] = answer.own_residual - own_change[mine]
+        if self.rests_at is not None:
+            anchor, stores = self.rests_at
+            residual -= stores * (unknowns - anchor)
         answers, rounding = tuple(contributions), float(np.finfo(float).eps * absolute)
         return Balance(
             residual,
@@ -470,6 +487,11 @@ class FlowEquations:
         if self.step is not None:
             cells = np.arange(len(storage_slope))
             rows, columns, values = [cells], [cells], [-storage_slope]
+        if self.rests_at is not None:
+            everywhere = np.arange(self.n_unknowns)
+            rows.append(everywhere)
+            columns.append(everywhere)
+            values.append(-self.rests_at[1])
         for term, answer, first in zip(self.model.terms, contributions, self.first_own[:-1], strict=True):
             own, parts = first + np.arange(term.n_own), [(answer.flow_slope, term.cells, 1.0)]
             parts.append((answer.own_slope, own, 1.0))
@@ -514,6 +536,14 @@ class FlowEquations:
             ]
         )
         return float(max(flows[flows > 0].sum(), -flows[flows < 0].sum()))
+
+    def left(self, balance: Balance) -> float:
+        """Return the sum of absolute residuals [m³/day]; infinity where one is no number.
+
+        Where all flows rise with the head they come from, short steps of Newton's method lower it.
+        """
+        size = float(np.abs(balance.residual[self.free]).sum())
+        return size if np.isfinite(size) else np.inf
 
     def closure(self, balance: Balance) -> float:
         """Return the sum of absolute residuals over the larger of inflow and outflow, storage included, as measured."""

@@ -9,8 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import ConvergenceError
+from inkhorn.flow.continuation import solved, stuck
 from inkhorn.flow.equations import Balance, FlowEquations, TimeStep
-from inkhorn.flow.newton import NewtonRow, Rules, solved, stuck
+from inkhorn.flow.newton import NewtonRow, Rules
 from inkhorn.flow.result import FlowStep
 
 __all__ = ["Stepping", "joined", "march", "recorded"]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -12,14 +12,14 @@ from numpy.typing import NDArray
 from inkhorn.errors import ConvergenceError
 from inkhorn.flow.equations import Balance, FlowEquations
 from inkhorn.flow.landing import WAYS, Landing, Way
+from inkhorn.flow.mending import mended
 from inkhorn.linear import LinearSystem
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["NewtonRow", "Rules", "SolverReport", "solved", "stuck"]
+__all__ = ["NewtonRow", "Rules", "SolverReport", "newton"]
 
-_SWINGS = 10  # steps in which a place that changes most again and again is said to swing
 _COARSE = 0.001  # share of the residual that a linear solve may leave, at most
 _WELL = 0.3  # share of the residual at which a full step has led so well that no other way is tried
 _FAIR = 0.1  # by what share of itself, times that of the step, the residual has to fall
@@ -32,16 +32,11 @@ _IDLE, _GAIN = 8, 0.999  # steps over which the residual has to fall to so much 
 _STILL, _POLISHING = 1e-5, 3  # m that the last step to a steady solution may change, and steps to get there
 _SHORTER = 0.5  # of each trial along a step
 _TRIALS = 12
-_FROM_BEFORE = 15  # steps that a step in time may take from the heads before
-_IN_TIME = 2.0  # m over which its corners are then drawn out at most
-_MOST_IN_TIME = 45  # steps of that, before the step in time is halved
-_QUICK = 2  # steps within which a stage is so easy that the next goes farther
-_DRAWN_IN, _SLOWER = 4.0, 2.0  # by what factor corners are drawn in, first, and where that did not lead there
-_DAMP = 0.9  # share of what corners are drawn out by, down to which cells are filled to begin a stage
-_NARROW = 0.02  # m: over less they are as they are
-_CLOSE_ENOUGH, _STAGE = 0.1, 5  # closure at which a stage leads on, and most of its steps
-_LAST_STEPS = 10  # kept for the equations themselves
 _SLOW, _SLOWLY = 3, 0.3  # steps in which the residual has to fall so far, or else a surer way is taken
+_STUCK, _SHORT_OF = (
+    0.4,
+    0.5,
+)  # shares of a step and of the residual: where less is gone and more left, cells are mended
 
 
 @dataclass(frozen=True)
@@ -134,12 +129,6 @@ class Rules:
     progress: Callable[[int, float], None] | None
 
 
-def _size(equations: FlowEquations, balance: Balance) -> float:
-    """Sum of absolute residuals [m³/day]: where all flows rise with the head they come from, short steps lower it."""
-    size = float(np.abs(balance.residual[equations.free]).sum())
-    return size if np.isfinite(size) else np.inf
-
-
 class _Trial(NamedTuple):
     """Where a share of a step leads, and what it leaves."""
 
@@ -157,8 +146,8 @@ def _searched(
 
     Past a corner, where that is still less than before: then the next step knows the slopes beyond.
     """
-    before, n = _size(equations, balance), len(equations.cells)
-    found, in_ways = list[_Trial](), list[_Trial]()
+    before, n = equations.left(balance), len(equations.cells)
+    found, in_ways, whole = list[_Trial](), list[_Trial](), list[_Trial]()
     share, best = 1.0, np.inf
 
     def tried(there: NDArray[np.float64], way: Way) -> _Trial:
@@ -166,7 +155,7 @@ def _searched(
             there[:n] = np.where(equations.fixed[:n], there[:n], np.maximum(there[:n], low))
             there = equations.settled(there)
         answer = equations.evaluate(there)
-        found.append(_Trial(_size(equations, answer), share, there, answer, way))
+        found.append(_Trial(equations.left(answer), share, there, answer, way))
         return found[-1]
 
     for _ in range(_TRIALS):
@@ -178,8 +167,9 @@ def _searched(
         in_ways += ways
         tried(_by_column(equations, in_ways), likely)
         least = min(found[-1 - len(WAYS) :], key=lambda f: f.size)
+        whole = whole or [least]
         if least.size < ((1.0 - _FAIR * share) if share < 1.0 or not bold else _RAISED) * before:
-            return least
+            return _after_mending(equations, before, least, whole[0], low)
         if least.size < before and least.size >= best:
             break  # shorter ones leave more again
         best, share = min(best, least.size), share * _SHORTER
@@ -187,7 +177,23 @@ def _searched(
     beyond = [f for f in found if f.share > chosen.share and f.size < 0.9 * before + 0.1 * chosen.size]
     if beyond:
         chosen = min(beyond, key=lambda f: (f.share, f.size))
-    return chosen
+    return _after_mending(equations, before, chosen, whole[0], low)
+
+
+def _after_mending(
+    equations: FlowEquations, before: float, chosen: _Trial, whole: _Trial, low: float
+) -> _Trial:
+    """Solve the worst cells apart where a step leads nowhere, and where all of it does but for them; take the better."""
+    if chosen.size < _SHORT_OF * before and chosen.share > _STUCK:
+        return chosen
+    ways = [chosen]
+    for one in (chosen, whole) if whole is not chosen and whole.size < _RAISED * before else (chosen,):
+        there, answer = mended(equations, one.there, one.answer, low)
+        size = equations.left(answer)
+        # where they were all that was wrong, the step was a good one
+        share = max(one.share, _STUCK) if size < _SHORT_OF * before else one.share
+        ways.append(_Trial(size, share, there, answer, one.way))
+    return min(ways, key=lambda one: one.size)
 
 
 def _by_column(equations: FlowEquations, ways: list[_Trial]) -> NDArray[np.float64]:
@@ -206,7 +212,7 @@ def _held_back(equations: FlowEquations, matrix: Any, size: float, held: float) 
 
     if held == 0.0:
         return matrix
-    area = np.concatenate([equations.cells.area, np.zeros(equations.n_unknowns - len(equations.cells))])
+    area = equations.areas
     return (matrix + diags_array(held * size / area.sum() * area[equations.free])).tocsr()
 
 
@@ -251,7 +257,7 @@ def newton(
         rules.closure if enough is None else enough,
         rules.most_iterations if most is None else most,
     )
-    free, columns, begun, sizes = equations.free, equations.columns, len(rows), [_size(equations, balance)]
+    free, columns, begun, sizes = equations.free, equations.columns, len(rows), [equations.left(balance)]
     height = float(equations.cells.top.max() - equations.cells.bottom.min())
     farthest = np.inf if equations.model.water_table.confined else _FAR * height
     far, likely, held, more = False, WAYS[0], 0.0, _POLISHING  # the way that led on last is tried first
@@ -295,7 +301,7 @@ def newton(
         landing = Landing(equations, unknowns, whole, diagonal)
         taken = _searched(equations, balance, landing, low, bold, likely)
         unknowns, balance, damping, likely = taken.there, taken.answer, taken.share, taken.way
-        sizes.append(_size(equations, balance))
+        sizes.append(equations.left(balance))
         if damping < _SHORT:
             held = min(max(_HOLDS * held, _HELD), _MOST_HELD)
         elif damping > _LONG:
@@ -309,107 +315,3 @@ def newton(
         if rules.progress is not None:
             rules.progress(len(rows), measure)
     return unknowns, balance, measure if np.isfinite(measure) else np.inf
-
-
-def solved(
-    equations: FlowEquations,
-    unknowns: NDArray[np.float64],
-    rules: Rules,
-    rows: list[NewtonRow],
-    besides: Sequence[NDArray[np.float64]] = (),
-) -> tuple[NDArray[np.float64], Balance, float]:
-    """Solve from first unknowns, from others besides, and where Newton's method leads on from none, by continuation.
-
-    All corners are drawn out over so many metres that the equations hardly bend, and drawn in again in stages; each
-    solution begins the next, heads raised by what the corners are drawn in: so they stay on the side of them where
-    slopes tell. As every stage lets less water out the higher its heads, each has one solution, and they make one way.
-    """
-    begun, n = len(rows), len(equations.cells)
-    in_time = equations.step is not None
-    for start in (unknowns, *besides):
-        most = max(rules.most_iterations - (len(rows) - begun), 0)
-        most = min(_FROM_BEFORE, most) if in_time else most
-        found, balance, measure = newton(
-            equations, start, rules, rows, most=most, patient=in_time, bold=True, polished=not in_time
-        )
-        if equations.closes(balance, rules.closure):
-            return found, balance, measure
-    low, cells = equations.lowest(), equations.cells
-    blur = max(0.5 * float(cells.top.max() - cells.bottom.min()), 1.0)
-    if in_time:
-        low, blur = min(low, float(unknowns[:n].min())), min(blur, _IN_TIME)
-    last = rules.most_iterations - (len(rows) - begun)
-    tries = (
-        [(_DRAWN_IN, min(last, _MOST_IN_TIME))]
-        if in_time
-        else [(_DRAWN_IN, (last + 1) // 2), (_SLOWER, last // 2)]
-    )
-    for factor, most in tries:
-        found, balance, measure = _drawn_in(equations, unknowns, rules, rows, low, blur, factor, most)
-        if equations.closes(balance, rules.closure):
-            break
-    return found, balance, measure
-
-
-def _drawn_in(
-    equations: FlowEquations,
-    unknowns: NDArray[np.float64],
-    rules: Rules,
-    rows: list[NewtonRow],
-    low: float,
-    blur: float,
-    drawn_in: float,
-    most: int,
-) -> tuple[NDArray[np.float64], Balance, float]:
-    """Solve with corners drawn out, then drawn in by a factor from stage to stage, in so many steps at most."""
-    begun, cells, n = len(rows), equations.cells, len(equations.cells)
-    factor, there = drawn_in, unknowns.copy()
-    there[:n] = np.maximum(there[:n], cells.bottom) + blur
-    while blur > 0.0 and len(rows) - begun < most - _LAST_STEPS:
-        eased = equations.eased(blur)
-        there[:n] = eased.held(np.maximum(np.maximum(there[:n], cells.bottom - _DAMP * blur), low - blur))
-        before = len(rows)
-        there, reached, _ = newton(
-            eased, eased.settled(there), rules, rows, enough=_CLOSE_ENOUGH, most=_STAGE, low=low - blur
-        )
-        quick = eased.closes(reached, _CLOSE_ENOUGH) and len(rows) - before <= _QUICK
-        factor = min(factor * 4.0, 64.0) if quick else drawn_in
-        narrower = blur / factor if blur > _NARROW * factor else 0.0
-        there[:n] += blur - narrower
-        blur = narrower
-    there[:n] = equations.held(np.maximum(np.maximum(there[:n], cells.bottom), low))
-    left = max(most - (len(rows) - begun), 0)
-    polished = equations.step is None
-    return newton(equations, equations.settled(there), rules, rows, most=left, low=low, polished=polished)
-
-
-def stuck(
-    equations: FlowEquations,
-    unknowns: NDArray[np.float64],
-    balance: Balance,
-    measure: float,
-    closure: float,
-    rows: list[NewtonRow],
-    what: str,
-) -> ConvergenceError:
-    """The error of a balance that does not close: how far it is, and where it is worst."""
-    free = equations.free
-    worst = int(free[np.argmax(np.abs(balance.residual[free]))])
-    lately = [r.place for r in rows[-_SWINGS:]]
-    most = max(lately, key=lately.count, default="-")
-    swings = (
-        f"heads swing at {most}, where {lately.count(most)} of the last {len(lately)} steps changed most"
-        if lately.count(most) > 2
-        else f"the last step changed most at {lately[-1] if lately else '-'}"
-    )
-    return ConvergenceError(
-        f"{what} did not close: {measure:.1e} after {len(rows)} Newton steps, asked for "
-        f"{closure:.0e}. The worst balance, {balance.residual[worst]:.3g} m³/day, is at "
-        f"{equations.name_of(worst)}{equations.features_at(worst)}; {swings}. "
-        "Look there for thin cells, wells in drying cells or strong contrasts; other first heads, or a "
-        "larger `smoothing` of the water table, may help.",
-        iterations=len(rows),
-        history=[r.closure for r in rows],
-        worst=equations.name_of(worst),
-        state=unknowns,
-    )

@@ -12,9 +12,10 @@ from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import ConvergenceError, InkhornWarning, InputError, check_finite, check_positive
 from inkhorn.flow.budget import closing_error
+from inkhorn.flow.continuation import solved, stuck
 from inkhorn.flow.equations import Balance, FlowEquations
 from inkhorn.flow.march import Stepping, joined, march, recorded
-from inkhorn.flow.newton import NewtonRow, Rules, SolverReport, solved, stuck
+from inkhorn.flow.newton import NewtonRow, Rules, SolverReport
 from inkhorn.flow.result import FlowResult, FlowStep, StepStore
 from inkhorn.model import Model, levelless_cells
 
