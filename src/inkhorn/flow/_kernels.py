@@ -13,42 +13,41 @@ _ALIKE = 1e-4  # relative depths closer than that are taken for alike where thei
 
 
 @njit(cache=True)
-def _mean_share(a, b, width, blur):  # type: ignore[no-untyped-def]
+def _mean_share(a, b, width):  # type: ignore[no-untyped-def]
     """Mean filled share along a way over which the relative depth goes from one value to another, and its slopes."""
-    share_a, slope_a, area_a = filled_at(a, 0.0, 1.0, width, blur)
-    share_b, slope_b, area_b = filled_at(b, 0.0, 1.0, width, blur)
+    share_a, slope_a, area_a = filled_at(a, 0.0, 1.0, width)
+    share_b, slope_b, area_b = filled_at(b, 0.0, 1.0, width)
     apart = a - b
     if abs(apart) > _ALIKE:
         mean = (area_a - area_b) / apart
         return mean, (share_a - mean) / apart, (mean - share_b) / apart
-    middle, slope, _ = filled_at(0.5 * (a + b), 0.0, 1.0, width, blur)
+    middle, slope, _ = filled_at(0.5 * (a + b), 0.0, 1.0, width)
     mean = (share_a + 4.0 * middle + share_b) / 6.0  # by Simpson's rule, exact for the law's cubics
     return mean, (slope_a + 2.0 * slope) / 6.0, (2.0 * slope + slope_b) / 6.0
 
 
 @njit(cache=True)
-def _between(high, low, bottom, height, width, blur):  # type: ignore[no-untyped-def]
+def _between(high, low, bottom, height, width):  # type: ignore[no-untyped-def]
     """Mean filled share of the way from a cell down to another, and its slopes by either head.
 
     Where the base falls faster than the water the flow would fall again as the head downstream does: it stays at the
     most that it reaches on the way, as over a weir.
     """
-    blur = 2.0 * blur / (height[0] + height[1])
     a, b = (high - bottom[0]) / height[0], (low - bottom[1]) / height[1]
-    mean, by_a, by_b = _mean_share(a, b, width, blur)
+    mean, by_a, by_b = _mean_share(a, b, width)
     apart, falls = high - low, high - bottom[1] - height[1] * a
     if min(falls, apart) <= 0.0 or (mean > 0.0 and apart * by_b <= height[1] * mean):
         return mean, by_a / height[0], by_b / height[1]
-    under, over = -blur, (high - bottom[1]) / height[1]  # wherever it stands, the same most is found
+    under, over = 0.0, (high - bottom[1]) / height[1]  # wherever it stands, the same most is found
     for _ in range(50):
         middle = 0.5 * (under + over)
-        mean, by_a, by_b = _mean_share(a, middle, width, blur)
+        mean, by_a, by_b = _mean_share(a, middle, width)
         if (high - bottom[1] - height[1] * middle) * by_b > height[1] * mean:
             under = middle
         else:
             over = middle
     most = high - bottom[1] - height[1] * under
-    mean, by_a, _ = _mean_share(a, under, width, blur)
+    mean, by_a, _ = _mean_share(a, under, width)
     scale = most / apart
     return mean * scale, (by_a / height[0] * most + mean * (1.0 - scale)) / apart, mean * scale / apart
 
@@ -71,14 +70,14 @@ def _all_there_is(height, filled, filled_slope, step):  # type: ignore[no-untype
 
 
 @njit(cache=True)
-def _wet(head, bottom, height, filled, width, blur):  # type: ignore[no-untyped-def]
+def _wet(head, bottom, height, filled, width):  # type: ignore[no-untyped-def]
     """The filled share of a face, and its slopes by the heads upstream and downstream."""
     apart, base = head[0] - head[1], bottom[1]
     if filled[0] <= 0.0:  # nothing to give
         return 0.0, 0.0, 0.0
-    mean, by_up, by_down = _between(head[0], head[1], bottom, height, width, blur)
+    mean, by_up, by_down = _between(head[0], head[1], bottom, height, width)
     most, most_slope = _all_there_is(height[0], filled[0], filled[1], bottom[0] - base)
-    bend = max(blur, width * height[1])
+    bend = width * height[1]
     (high, by_high), (low, by_low) = ramp_at(head[0] - base, bend), ramp_at(head[1] - base, bend)
     fall, thin = high - low, 0.5 / height[0] + 0.5 / height[1]
     if apart <= 0.0:  # other cells of its row drive the flow
@@ -89,10 +88,10 @@ def _wet(head, bottom, height, filled, width, blur):  # type: ignore[no-untyped-
         mean = most * thin * fall / apart
         by_up = (thin * (most_slope * fall + most * by_high) - mean) / apart
         by_down = (mean - most * thin * by_low) / apart
-    dry = min(head[0], base - blur) - head[1]
+    dry = min(head[0], base) - head[1]
     if dry > 0.0:
-        over = dry + _GENTLY + blur
-        held, all_up, drawn = _DRAWS * filled[0], 1.0 if head[0] < base - blur else 0.0, dry * dry / over
+        over = dry + _GENTLY
+        held, all_up, drawn = _DRAWS * filled[0], 1.0 if head[0] < base else 0.0, dry * dry / over
         by_dry = (2.0 - dry / over) * dry / over
         mean += held * drawn / apart
         by_up += (_DRAWS * filled[1] * drawn + held * (all_up * by_dry - drawn / apart)) / apart
@@ -113,7 +112,6 @@ def cross_faces(  # type: ignore[no-untyped-def]
     bottom,
     height,
     width,
-    blur,
     filled,
     filled_slope,
     drive,
@@ -152,12 +150,12 @@ def cross_faces(  # type: ignore[no-untyped-def]
             absolute += abs(data[e] * driven)
         wet = 1.0
         a, b = indices[begin], indices[begin + 1]
-        if film < 1.0 and not is_floor[f] and (blur > 0.0 or filled[a] < 1.0 or filled[b] < 1.0):
+        if film < 1.0 and not is_floor[f] and (filled[a] < 1.0 or filled[b] < 1.0):
             up, down = (a, b) if full >= 0.0 else (b, a)
             at_up = 0 if full >= 0.0 else 1
             heights, bases = (height[up], height[down]), (bottom[up], bottom[down])
             ends, wetness = (heads[up], heads[down]), (filled[up], filled_slope[up])
-            mean, by_up, by_down = _wet(ends, bases, heights, wetness, width, blur)
+            mean, by_up, by_down = _wet(ends, bases, heights, wetness, width)
             wet = film + keep * mean
             for e in range(begin, end):
                 slope[e] *= wet
@@ -221,11 +219,11 @@ def _own_law(head, cell, common):  # type: ignore[no-untyped-def]
     Through its floor; with `whole` through sides and roof as well. Where all is confined faces do not bend.
     """
     bottom, height, side, beneath, roof, bend, drains, elastic = cell
-    width, blur, film, confined, whole = common
+    width, film, confined, whole = common
     above, keep = head - bottom, 1.0 - film
     if confined:
         return elastic * above, elastic
-    share, by_head, area = filled_at(head, bottom, height, width, blur)
+    share, by_head, area = filled_at(head, bottom, height, width)
     over, bent = ramp_at(above, bend)
     given = beneath * (keep * over + film * above)
     slope = beneath * (keep * bent + film)

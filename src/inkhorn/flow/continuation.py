@@ -1,4 +1,4 @@
-"""Solutions from heads that are far away: Newton's method, and where it leads nowhere, as in time towards a steady state."""
+"""Solutions from heads far away: by Newton's method, and where that leads nowhere, as in time towards a steady state."""
 
 from __future__ import annotations
 
@@ -23,13 +23,10 @@ _HELD, _LEAST = (
     1.0,
     1e-4,
 )  # share of the residual, over the area, that is stored per metre: first, and where none is left
-_FASTER, _FAST, _EASED = (
-    6.0,
-    2.0,
-    5,
-)  # by what factor it falls after few Newton steps, after many, and which are few
+_FASTER, _LEAST_FASTER = 6.0, 1.5  # by what factor it falls from step to step, at most and at least
+_BACK = 4.0  # and by what it rises where one did not close
+_EASY = 3  # Newton steps in which a step in time is easy, so that the next goes farther
 _STEPS, _ENOUGH = 8, 0.1  # Newton steps of a step in time, and share of the residual that it may leave
-_HALF = 0.5  # share of the residual that is worth a step that did not close
 _LAST = 15  # Newton steps kept for the equations themselves
 
 
@@ -62,29 +59,33 @@ def _come_to_rest(
     equations: FlowEquations, unknowns: NDArray[np.float64], rules: Rules, rows: list[NewtonRow], most: int
 ) -> tuple[NDArray[np.float64], Balance, float]:
     """Go towards the steady state in steps in time, in so many Newton steps at most."""
-    begun, held, area = len(rows), _HELD, float(equations.areas.sum())
+    begun, held, faster, area = len(rows), _HELD, _FASTER, float(equations.areas.sum())
     balance = equations.evaluate(unknowns)
     while True:
         missing, left = equations.left(balance), most - (len(rows) - begun)
-        if left <= 0 or equations.closes(balance, rules.closure):
-            return unknowns, balance, equations.closure(balance)
-        if held < _LEAST or missing == 0.0:
-            there, answer, _ = newton(
-                equations, unknowns, rules, rows, most=min(_LAST, left), patient=False, polished=True
+        closed = equations.closes(balance, rules.closure)
+        if closed or held < _LEAST or missing == 0.0 or left <= 0:
+            there, answer, measure = newton(
+                equations, unknowns, rules, rows, most=max(min(_LAST, left), 0), patient=False, polished=True
             )
+            if closed or left <= 0:
+                return there, answer, measure
             held = 0.1 * _HELD
             if equations.left(answer) < missing:
                 unknowns, balance = there, answer
             continue
         resting, before = equations.resting(unknowns, held * missing / area), len(rows)
         enough = _ENOUGH * missing / max(equations.turnover(balance), 1e-300)
-        there, answer, _ = newton(resting, unknowns, rules, rows, enough=enough, most=min(_STEPS, left))
-        closed, answer = resting.closes(answer, enough), equations.evaluate(there)
-        if closed or equations.left(answer) < _HALF * missing:
-            unknowns, balance = there, answer
-            held /= _FASTER if len(rows) - before <= _EASED else _FAST
+        there, answer, _ = newton(
+            resting, unknowns, rules, rows, enough=enough, most=min(_STEPS, left), patient=False
+        )
+        if resting.closes(answer, enough):
+            unknowns, balance = there, equations.evaluate(there)
+            faster = min(faster * _LEAST_FASTER, _FASTER) if len(rows) - before <= _EASY else faster
+            held /= faster
         else:
-            held *= _FASTER
+            held *= _BACK
+            faster = max(np.sqrt(faster), _LEAST_FASTER)
 
 
 def stuck(

@@ -271,10 +271,8 @@ class FlowEquations:
         law, faces, n = self.model.water_table, self.model.grid.faces, len(self.cells)
         floor, (first, second) = faces.is_floor, (self.first, self.second)
         lead = np.abs(self.rows.matrix.data[self.rows.matrix.indptr[:-1]])
-        self.face_bend = np.maximum(
-            law.smoothing * np.minimum(self.height[first], self.height[second]), law.blur
-        )
-        bend = np.maximum(law.smoothing * self.height, law.blur)
+        self.face_bend = law.smoothing * np.minimum(self.height[first], self.height[second])
+        bend = law.smoothing * self.height
         bend[first[floor]] = self.face_bend[floor]
         both = np.concatenate([first[~floor], second[~floor]])
         self.sides = np.bincount(both, np.tile(lead[~floor], 2), n).astype(np.float64)
@@ -329,44 +327,6 @@ class FlowEquations:
         area[self.fixed] = 0.0
         return area
 
-    def eased(self, blur: float) -> FlowEquations:
-        """Return the same equations with all corners drawn out over so many metres to either side."""
-        other = copy(self)
-        other.model = replace(self.model, water_table=replace(self.model.water_table, blur=blur))
-        for name in ("storage", "bending_terms", "bending_cells"):
-            other.__dict__.pop(name, None)
-        other._conductances()
-        return other
-
-    def lowest(self) -> float:
-        """Return a level below which no head of a solution lies [m]; minus infinity if none is known.
-
-        At that level, alike in all cells, no term takes water out of any, and none is left in storage above it.
-        """
-        cells, n = self.cells, len(self.cells)
-
-        def gains(level: float) -> bool:
-            there = self.settled(np.full(self.n_unknowns, level))
-            there[self.fixed] = level
-            into = np.zeros(n)
-            for term, moment in self.moments(there):
-                if not term.fixes_head:
-                    into += np.bincount(term.cells, term.evaluate(moment).flow, n)
-                elif (term.head < level).any():  # type: ignore[attr-defined]
-                    return False
-            return bool((into >= -1e-12 * np.abs(into).max(initial=0.0)).all())
-
-        low, step = float(cells.bottom.min()) - 1.0, 1.0
-        while not gains(low):
-            low, step = low - step, 2.0 * step
-            if step > 1e6:
-                return -np.inf
-        high = float(cells.top.max()) + 1.0
-        for _ in range(20):
-            middle = 0.5 * (low + high)
-            low, high = (middle, high) if gains(middle) else (low, middle)
-        return low
-
     def moments(self, unknowns: NDArray[np.float64]) -> Iterator[tuple[Term, Moment]]:
         """Go through the terms, each with what it is told at these unknowns."""
         heads = unknowns[: len(self.cells)]
@@ -418,7 +378,6 @@ class FlowEquations:
             self.cells.bottom,
             self.height,
             law.smoothing,
-            law.blur,
             share_filled,
             filled_slope,
             drive,

@@ -74,7 +74,7 @@ class Landing:
         stores = (np.zeros(n), np.zeros(n))
         if eq.step is not None:
             stores = (eq.storage.drains / eq.step.length, eq.storage.elastic / eq.step.length)
-        common = (wet.smoothing, wet.blur, wet.film, wet.confined, way != "falls")
+        common = (wet.smoothing, wet.film, wet.confined, way != "falls")
         laws = (eq.cells.bottom, eq.height, eq.sides, *eq.floors, *stores)
         heads, (plain, bending) = there[:n].copy(), eq.bending_cells
         _kernels.landed(plain, before, asked, self.diagonal, laws, common, _ROUNDS, _CLOSE, _ROUNDING, heads)

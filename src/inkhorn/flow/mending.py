@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.flow.landing import Landing, Way
+from inkhorn.flow.landing import WAYS, Landing
 
 if TYPE_CHECKING:
     from inkhorn.flow.equations import Balance, FlowEquations
@@ -32,10 +32,9 @@ _DONE, _WELL = 0.02, 0.3  # shares of what was left at which a patch is solved, 
 _GAIN, _PATCH_GAIN = 0.999, 0.8  # what a step, or a patch, leaves at most to go on
 _FAIR = 0.1
 _FAR, _HELD = 1e5, 0.1  # m: a longer step is taken with a little storage in every cell, as in `newton`
-_WAYS: tuple[Way, ...] = ("whole", "falls", "shorter", "straight")
 
 
-def mended(equations: FlowEquations, unknowns: Array, balance: Balance, low: float) -> tuple[Array, Balance]:
+def mended(equations: FlowEquations, unknowns: Array, balance: Balance) -> tuple[Array, Balance]:
     """Solve the worst cells and their neighbours apart, the rest held.
 
     Parameters
@@ -44,8 +43,6 @@ def mended(equations: FlowEquations, unknowns: Array, balance: Balance, low: flo
     unknowns : ndarray of float, (n_unknowns,)
     balance : Balance
         There.
-    low : float
-        No head is put below.
 
     Returns
     -------
@@ -58,7 +55,7 @@ def mended(equations: FlowEquations, unknowns: Array, balance: Balance, low: flo
         if not len(patch):
             break
         before = equations.left(balance)
-        unknowns, balance = _solved_apart(equations, unknowns, balance, patch, low)
+        unknowns, balance = _solved_apart(equations, unknowns, balance, patch)
         if equations.left(balance) > _PATCH_GAIN * before:
             break
     return unknowns, balance
@@ -83,7 +80,7 @@ def _patch(equations: FlowEquations, balance: Balance) -> Index:
 
 
 def _solved_apart(
-    equations: FlowEquations, unknowns: Array, balance: Balance, patch: Index, low: float
+    equations: FlowEquations, unknowns: Array, balance: Balance, patch: Index
 ) -> tuple[Array, Balance]:
     """Newton's method for some unknowns, the others held."""
     n = len(equations.cells)
@@ -97,9 +94,9 @@ def _solved_apart(
         diagonal = -balance.jacobian.data[equations.pattern.diagonal[:n]]
         landing, share, best = Landing(equations, unknowns, step, diagonal), 1.0, np.inf
         for _ in range(_TRIALS):
-            for way in _WAYS:
+            for way in WAYS:
                 there = unknowns.copy()
-                there[heads] = np.maximum(landing.at(share, way)[heads], low)
+                there[heads] = landing.at(share, way)[heads]
                 there = equations.settled(there)
                 answer = equations.evaluate(there)
                 left = float(np.abs(answer.residual[patch]).sum())

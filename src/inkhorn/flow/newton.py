@@ -33,10 +33,7 @@ _STILL, _POLISHING = 1e-5, 3  # m that the last step to a steady solution may ch
 _SHORTER = 0.5  # of each trial along a step
 _TRIALS = 12
 _SLOW, _SLOWLY = 3, 0.3  # steps in which the residual has to fall so far, or else a surer way is taken
-_STUCK, _SHORT_OF = (
-    0.4,
-    0.5,
-)  # shares of a step and of the residual: where less is gone and more left, cells are mended
+_STUCK, _LEFT = 0.4, 0.5  # of a step, of the residual: where less is gone or more left, cells are mended
 
 
 @dataclass(frozen=True)
@@ -140,20 +137,17 @@ class _Trial(NamedTuple):
 
 
 def _searched(
-    equations: FlowEquations, balance: Balance, landing: Landing, low: float, bold: bool, likely: Way
+    equations: FlowEquations, balance: Balance, landing: Landing, bold: bool, likely: Way
 ) -> _Trial:
     """Go as far along a Newton step, and in such a way, as leaves least.
 
     Past a corner, where that is still less than before: then the next step knows the slopes beyond.
     """
-    before, n = equations.left(balance), len(equations.cells)
+    before = equations.left(balance)
     found, in_ways, whole = list[_Trial](), list[_Trial](), list[_Trial]()
     share, best = 1.0, np.inf
 
     def tried(there: NDArray[np.float64], way: Way) -> _Trial:
-        if np.isfinite(low) and (there[:n] < low).any():
-            there[:n] = np.where(equations.fixed[:n], there[:n], np.maximum(there[:n], low))
-            there = equations.settled(there)
         answer = equations.evaluate(there)
         found.append(_Trial(equations.left(answer), share, there, answer, way))
         return found[-1]
@@ -169,7 +163,7 @@ def _searched(
         least = min(found[-1 - len(WAYS) :], key=lambda f: f.size)
         whole = whole or [least]
         if least.size < ((1.0 - _FAIR * share) if share < 1.0 or not bold else _RAISED) * before:
-            return _after_mending(equations, before, least, whole[0], low)
+            return _after_mending(equations, before, least, whole[0])
         if least.size < before and least.size >= best:
             break  # shorter ones leave more again
         best, share = min(best, least.size), share * _SHORTER
@@ -177,21 +171,19 @@ def _searched(
     beyond = [f for f in found if f.share > chosen.share and f.size < 0.9 * before + 0.1 * chosen.size]
     if beyond:
         chosen = min(beyond, key=lambda f: (f.share, f.size))
-    return _after_mending(equations, before, chosen, whole[0], low)
+    return _after_mending(equations, before, chosen, whole[0])
 
 
-def _after_mending(
-    equations: FlowEquations, before: float, chosen: _Trial, whole: _Trial, low: float
-) -> _Trial:
+def _after_mending(equations: FlowEquations, before: float, chosen: _Trial, whole: _Trial) -> _Trial:
     """Solve the worst cells apart where a step leads nowhere, and where all of it does but for them; take the better."""
-    if chosen.size < _SHORT_OF * before and chosen.share > _STUCK:
+    if chosen.size < _LEFT * before and chosen.share > _STUCK:
         return chosen
     ways = [chosen]
     for one in (chosen, whole) if whole is not chosen and whole.size < _RAISED * before else (chosen,):
-        there, answer = mended(equations, one.there, one.answer, low)
+        there, answer = mended(equations, one.there, one.answer)
         size = equations.left(answer)
         # where they were all that was wrong, the step was a good one
-        share = max(one.share, _STUCK) if size < _SHORT_OF * before else one.share
+        share = max(one.share, _STUCK) if size < _LEFT * before else one.share
         ways.append(_Trial(size, share, there, answer, one.way))
     return min(ways, key=lambda one: one.size)
 
@@ -226,7 +218,6 @@ def newton(
     most: int | None = None,
     patient: bool = True,
     bold: bool = False,
-    low: float = -np.inf,
     polished: bool = False,
 ) -> tuple[NDArray[np.float64], Balance, float]:
     """Step until the closure is reached or nothing is gained any more; `rows` grows by a row a step.
@@ -246,8 +237,6 @@ def newton(
         Whether to go on where the residual falls slowly.
     bold : bool
         Whether full steps are taken although they raise the residual for a while.
-    low : float
-        No head lies below.
     polished : bool
         Whether the last step has to leave the heads nearly as they were, too, those of dry cells among them.
     """
@@ -264,7 +253,7 @@ def newton(
     while len(rows) - begun < limit and np.isfinite(measure):
         steps = len(rows) - begun
         if equations.closes(balance, goal):
-            if not (polished and steps and more and rows[-1].largest_change > _STILL):
+            if not (polished and rows and more and rows[-1].largest_change > _STILL):
                 break
             more -= 1
         else:
@@ -299,7 +288,7 @@ def newton(
         whole[free] = step
         diagonal = -balance.jacobian.data[equations.pattern.diagonal[:n]]
         landing = Landing(equations, unknowns, whole, diagonal)
-        taken = _searched(equations, balance, landing, low, bold, likely)
+        taken = _searched(equations, balance, landing, bold, likely)
         unknowns, balance, damping, likely = taken.there, taken.answer, taken.share, taken.way
         sizes.append(equations.left(balance))
         if damping < _SHORT:

@@ -80,7 +80,7 @@ def _settled(
         If the balance does not close.
     """
     full = first_heads(equations.model)
-    besides = [] if (heads >= full).all() else [equations.start(full)]
+    besides = [] if np.array_equal(heads, full) else [equations.start(full)]
     unknowns, balance, measure = solved(equations, equations.start(heads), rules, rows, besides)
     if not equations.closes(balance, rules.closure):
         _refuse_endless(equations, heads, rules)
@@ -186,8 +186,8 @@ def solve_flow(
         what passes through storage.
     most_iterations : int
         Newton steps after which to give up, those of a step in time counted alone. Where corners, of the water
-        table or of switches such as drains, stop Newton's method, it begins anew with corners drawn out and draws
-        them in again: these steps count.
+        table or of switches such as drains, stop Newton's method on the way to a steady solution, it goes there as in
+        time: these steps count.
     progress : callable, optional
         Called with the number of the Newton step and the closure after it.
 
@@ -218,11 +218,6 @@ def solve_flow(
     """
     if order not in (1, 2):
         raise InputError(f"order is {order!r}; expected 1 or 2.")
-    if model.water_table.blur > 0.0:
-        raise InputError(
-            f"the water table has a blur of {model.water_table.blur:g} m, which is for the way to a solution only. "
-            "Leave it at 0."
-        )
     if head_error is not None:
         check_positive("head_error", head_error, unit="m")
     rules, rows = Rules(closure, most_iterations, progress), list[NewtonRow]()

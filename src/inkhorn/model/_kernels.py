@@ -33,31 +33,11 @@ def eased(value, width):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def blurred(value, width):  # type: ignore[no-untyped-def]
-    """``max(value, 0)`` as a mean over all values within a width, its slope, and its integral from below."""
-    if value >= width:
-        return value, 1.0, 0.5 * value * value + width * width / 6.0
-    if value <= -width:
-        return 0.0, 0.0, 0.0
-    t = value + width
-    return t * t / (4.0 * width), t / (2.0 * width), t * t * t / (12.0 * width)
-
-
-@njit(cache=True)
-def filled_at(head, bottom, height, width, blur):  # type: ignore[no-untyped-def]
+def filled_at(head, bottom, height, width):  # type: ignore[no-untyped-def]
     """Filled share of the height, its slope by head [1/m], and its integral over the head, over the height.
 
     Water drains from the filled share, and is stored by pressure as the integral has it: in the filled part only.
-    With a blur it is a mean over all heads within so many metres.
     """
-    if blur > 0.0:
-        low, low_slope, low_area = blurred(head - bottom, blur)
-        high, high_slope, high_area = blurred(head - bottom - height, blur)
-        return (
-            (low - high) / height,
-            (low_slope - high_slope) / height,
-            (low_area - high_area) / (height * height),
-        )
     u = (head - bottom) / height
     if u < 0.5:
         share, slope, integral = eased(u, width)
@@ -67,10 +47,10 @@ def filled_at(head, bottom, height, width, blur):  # type: ignore[no-untyped-def
 
 
 @njit(cache=True)
-def fill(heads, bottom, height, width, blur, share, slope, integral):  # type: ignore[no-untyped-def]
+def fill(heads, bottom, height, width, share, slope, integral):  # type: ignore[no-untyped-def]
     """Write what `filled_at` says of every cell."""
     for i in range(len(heads)):
-        share[i], slope[i], integral[i] = filled_at(heads[i], bottom[i], height[i], width, blur)
+        share[i], slope[i], integral[i] = filled_at(heads[i], bottom[i], height[i], width)
 
 
 @njit(cache=True)

@@ -28,19 +28,14 @@ class WaterTable:
         Newton's method sees no corner; at most a quarter.
     confined : bool
         True treats every cell as full whatever its head: a plain confined aquifer.
-    blur : float
-        How far around each head the law is a mean [m]: all corners, of the water table and of switches such as
-        drains, are drawn out over so much. Solvers ask for it on the way to a hard solution; 0 is the law itself.
     """
 
     film: float = 1e-6
     smoothing: float = 0.01
     confined: bool = False
-    blur: float = 0.0
 
     def __post_init__(self) -> None:
         check_nonnegative("film", self.film)
-        check_nonnegative("blur", self.blur, unit="m")
         check_positive("smoothing", self.smoothing)
         for name, most, words in (("film", 0.1, "a tenth"), ("smoothing", 0.25, "a quarter")):
             if getattr(self, name) > most:
@@ -49,7 +44,7 @@ class WaterTable:
                 )
 
 
-def ramp(value: Array, width: Array | float) -> tuple[Array, Array]:
+def ramp(value: Array, width: Array | float = 0.0) -> tuple[Array, Array]:
     """Return ``max(value, 0)`` with the corner rounded by a parabola, and its slope.
 
     Exact outside ±width; once continuously differentiable unless the width is 0.
@@ -92,7 +87,7 @@ def filled(head: Array, bottom: Array, top: Array, law: WaterTable) -> tuple[Arr
     if law.confined:
         return np.ones_like(head), np.zeros_like(head), (head - bottom) / height
     share, slope, integral = np.empty_like(head), np.empty_like(head), np.empty_like(head)
-    _kernels.fill(head, np.ascontiguousarray(bottom), height, law.smoothing, law.blur, share, slope, integral)
+    _kernels.fill(head, np.ascontiguousarray(bottom), height, law.smoothing, share, slope, integral)
     return share, slope, integral
 
 

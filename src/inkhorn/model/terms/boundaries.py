@@ -108,7 +108,7 @@ class RiverTerm(Term):
         """How far the stage stands above the head or the bed, and how fast that falls with the head."""
         head = moment.heads[self.cells]
         passed = np.isfinite(self.bed)  # one without a bed never falls below it
-        over, slope = ramp(head - np.where(passed, self.bed, head), moment.law.blur)
+        over, slope = ramp(head - np.where(passed, self.bed, head))
         return self.stage - np.where(passed, self.bed + over, head), np.where(passed, slope, 1.0)
 
     def evaluate(self, moment: Moment) -> Contribution:
@@ -205,7 +205,7 @@ class DrainTerm(Term):
         return {"idle": np.where((flow >= 0.0) & (self.conductance > 0.0), 1.0, 0.0)}
 
     def evaluate(self, moment: Moment) -> Contribution:
-        over, slope = ramp(moment.heads[self.cells] - self.level, moment.law.blur)
+        over, slope = ramp(moment.heads[self.cells] - self.level)
         return Contribution(
             flow=-self.conductance * over,
             flow_slope=Slope(np.arange(len(self.cells)), self.cells, -self.conductance * slope),
@@ -213,7 +213,7 @@ class DrainTerm(Term):
 
     def by_input(self, moment: Moment) -> Mapping[str, Slope]:
         n = np.arange(len(self.cells))
-        over, slope = ramp(moment.heads[self.cells] - self.level, moment.law.blur)
+        over, slope = ramp(moment.heads[self.cells] - self.level)
         return {"conductance": Slope(n, n, -over), "level": Slope(n, n, self.conductance * slope)}
 
 

@@ -100,9 +100,8 @@ class EvapotranspirationTerm(Term):
     def _share(self, moment: Moment) -> tuple[Any, Any, Any]:
         """Share of the greatest rate, its slope by head, and that of what stands above the extinction depth."""
         height = moment.heads[self.cells] - self.surface + self.depth
-        bend = moment.law.blur
-        low, low_slope = ramp(height, bend)
-        high, high_slope = ramp(height - self.depth, bend)
+        low, low_slope = ramp(height)
+        high, high_slope = ramp(height - self.depth)
         return (low - high) / self.depth, (low_slope - high_slope) / self.depth, low_slope
 
     def evaluate(self, moment: Moment) -> Contribution:

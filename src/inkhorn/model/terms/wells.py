@@ -122,14 +122,13 @@ class WellTerm(Term):
         told = (self.rate < 0.0) & (less > 1e-6 * np.abs(self.rate))
         return {"short": np.where(told, less, 0.0)[self.feature]}
 
-    def taken_share(
-        self, level: NDArray[np.float64], blur: float = 0.0
-    ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    def taken_share(self, level: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """Return the share of its rate that each well gets at a level, and its slope [-], [1/m]."""
-        over = _LAST + 2.0 * blur
-        t = np.clip((level - self.losses * self.rate**2 - self.lowest_level + blur) / over, 0.0, 1.0)
+        t = np.clip((level - self.losses * self.rate**2 - self.lowest_level) / _LAST, 0.0, 1.0)
         short = (self.rate < 0) & (t < 1.0)
-        return np.where(short, t * t * (3.0 - 2.0 * t), 1.0), np.where(short, 6.0 * t * (1.0 - t) / over, 0.0)
+        return np.where(short, t * t * (3.0 - 2.0 * t), 1.0), np.where(
+            short, 6.0 * t * (1.0 - t) / _LAST, 0.0
+        )
 
     def settled(self, moment: Moment) -> NDArray[np.float64]:
         """Return the levels at which the screens give what the wells take, for the heads as they are.
@@ -163,7 +162,7 @@ class WellTerm(Term):
 
     def evaluate(self, moment: Moment) -> Contribution:
         full, share, slope = self._parts(moment)
-        got, got_slope = self.taken_share(moment.own, moment.law.blur)
+        got, got_slope = self.taken_share(moment.own)
         wells = np.arange(self.n_own)
         n, level = np.arange(len(self.cells)), moment.first_own + self.feature
         drop = moment.own[self.feature] - moment.heads[self.cells]
@@ -189,7 +188,7 @@ class WellTerm(Term):
         _, share, _ = self._parts(moment)
         n, wells = np.arange(len(self.cells)), np.arange(self.n_own)
         drop = share * (moment.own[self.feature] - moment.heads[self.cells])
-        got, got_slope = self.taken_share(moment.own, moment.law.blur)
+        got, got_slope = self.taken_share(moment.own)
         out, back = np.concatenate([n, len(n) + self.feature]), np.concatenate([n, n])
         by_k, by_connection = (
             self.connection * drop,
