@@ -48,7 +48,7 @@ def ring(x: float, y: float, rx: float, ry: float, waves: list[tuple[int, float,
 
 
 def outlines() -> dict[str, Any]:
-    """Boundary, lake, brook and depot."""
+    """Boundary, lake, brook, depot, and the low ground about lake and brook where water comes to the surface."""
     import shapely
 
     boundary = ring(3000, 2500, 2750, 2250, [(2, 0.04, 0.5), (3, 0.05, 1.0), (5, 0.02, 2.0)])
@@ -58,7 +58,9 @@ def outlines() -> dict[str, Any]:
          (1010, 860)]
     )  # fmt: skip
     depot = shapely.Polygon([(4390, 3580), (4520, 3640), (4480, 3730), (4350, 3670)])
-    return {"boundary": boundary, "lake": lake, "brook": brook, "depot": depot}
+    low = shapely.buffer(shapely.union(lake, brook), 900.0, quad_segs=4)
+    wet = shapely.difference(shapely.intersection(low, boundary), lake)
+    return {"boundary": boundary, "lake": lake, "brook": brook, "depot": depot, "wet_ground": wet}
 
 
 def ground_level(x: Array, y: Array, shapes: dict[str, Any]) -> Array:
@@ -79,14 +81,20 @@ def ground_level(x: Array, y: Array, shapes: dict[str, Any]) -> Array:
 
 
 def strata_table(shapes: dict[str, Any], rng: np.random.Generator) -> dict[str, Array]:
-    """Boreholes: where each layer ends below."""
+    """Boreholes, hand augers along the shore and soundings in the lake: where each layer ends below."""
     import shapely
 
     x, y = np.meshgrid(np.arange(100.0, 6000.0, 225.0), np.arange(100.0, 5000.0, 225.0))
     x = np.round(x.ravel() + rng.uniform(-85, 85, x.size), 1)
     y = np.round(y.ravel() + rng.uniform(-85, 85, y.size), 1)
-    near = shapely.distance(shapely.points(x, y), shapes["boundary"]) < 350
-    x, y = x[near], y[near]
+    points = shapely.points(x, y)
+    rings = [shapely.get_exterior_ring(shapely.buffer(shapes["lake"], away)) for away in (5.0, -75.0)]
+    near = (shapely.distance(points, shapes["boundary"]) < 350) & (
+        shapely.distance(points, shapely.union(*rings)) > 90
+    )
+    spots = [shapely.line_interpolate_point(r, np.arange(0.0, r.length - 40.0, 120.0)) for r in rings]
+    on_rings = np.round(shapely.get_coordinates(np.concatenate(spots)), 1)
+    x, y = np.concatenate([x[near], on_rings[:, 0]]), np.concatenate([y[near], on_rings[:, 1]])
     away = shapely.distance(shapely.points(x, y), shapes["lake"])
     ground = ground_level(x, y, shapes)
     peat = np.where(away > 0, 2.2, 0.8) * np.clip(1.0 - away / 750.0, 0.0, 1.0)
@@ -208,7 +216,7 @@ def seasons(rng: np.random.Generator) -> tuple[list[str], Array, Array]:
 
 
 def bores(project: Any, rng: np.random.Generator) -> list[Bore]:
-    """Bores spread over the land, in layers that are there."""
+    """Bores spread over the land, in layers that are there on finer and coarser cells."""
     import shapely
 
     site = project.site
@@ -222,17 +230,19 @@ def bores(project: Any, rng: np.random.Generator) -> list[Bore]:
         + ["peat"] * 2
         + ["lake clay"] * 2
     )
-    grid = place(site, rectangles(site.boundary, cell=100.0)).grid
+    grids = [place(site, rectangles(site.boundary, cell=cell)).grid for cell in (50.0, 100.0, 150.0)]
     while len(made) < len(screened):
         layer = screened[len(made)]
         x, y = np.round(rng.uniform(*np.array(site.boundary.bounds).reshape(2, 2)), 1)
         spot = shapely.Point(x, y)
         apart = min((np.hypot(x - b.x, y - b.y) for b in made), default=1e9)
         inside = site.boundary.contains(spot) and site.boundary.exterior.distance(spot) > 150
-        plan = int(grid.mesh.locate([x], [y])[0])
-        if not inside or apart < 250 or plan < 0 or lake.distance(spot) < 80:
+        if not inside or apart < 250 or lake.distance(spot) < 80:
             continue
-        if grid.number[grid.layer_index(layer), plan] >= 0:
+        plans = [int(grid.mesh.locate([x], [y])[0]) for grid in grids]
+        if min(plans) >= 0 and all(
+            g.number[g.layer_index(layer), p] >= 0 for g, p in zip(grids, plans, strict=True)
+        ):
             made.append(Bore(f"Q{len(made) + 1:02d}", float(x), float(y), layer))
     return made
 

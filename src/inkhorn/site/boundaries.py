@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import ClassVar
 
 import numpy as np
 
 from inkhorn.errors import InputError
-from inkhorn.site.declaration import Symbol, choice, layer_names, quantity
+from inkhorn.site.declaration import Symbol, choice, concentrations, layer_names, quantity
 from inkhorn.site.features import Along, ByCell, Feature, along_line
 from inkhorn.site.series import Series
 
@@ -41,6 +42,8 @@ class FixedHead(Feature):
         Hold every cell of the column, not the uppermost only.
     layers : tuple of str
         Hold the cells of these layers instead.
+    concentration : dict of float
+        Of each species in the water it brings in, by name [g/m³].
     """
 
     head: Along = quantity("level of the water", "length", along=True, in_time=True, example="41.2 m")
@@ -48,6 +51,7 @@ class FixedHead(Feature):
         "whether every cell of the column is held, not the uppermost only", default=False
     )
     layers: tuple[str, ...] = layer_names("hold the cells of these layers instead of the uppermost")
+    concentration: Mapping[str, float] = concentrations()
     kind: ClassVar[str] = "fixed head"
     table: ClassVar[str] = "fixed_head"
     shapes: ClassVar[tuple[str, ...]] = ("Polygon", "MultiPolygon", "LineString", "Point")
@@ -79,6 +83,8 @@ class HeadDependent(Feature):
         Of a line, instead [m/day], [m].
     layers : tuple of str
         Where it passes; every layer if not given.
+    concentration : dict of float
+        Of each species in the water it brings in, by name [g/m³].
     """
 
     head: Along = quantity("level of the water there", "length", along=True, in_time=True, example="38 m")
@@ -102,6 +108,7 @@ class HeadDependent(Feature):
         "how far away that water is", {"line": "length"}, default=None, check="positive", example="300 m"
     )
     layers: tuple[str, ...] = layer_names("where it passes; every layer if not given")
+    concentration: Mapping[str, float] = concentrations()
     kind: ClassVar[str] = "head-dependent boundary"
     table: ClassVar[str] = "head_dependent"
     shapes: ClassVar[tuple[str, ...]] = ("LineString", "Point", "Polygon", "MultiPolygon")
@@ -130,6 +137,8 @@ class River(Feature):
         Of a metre of line, instead of these three [m²/day per m]; of a cell told one by one as a whole [m²/day].
     layer : str, optional
         The layer it lies in; that which holds its bed if not given.
+    concentration : dict of float
+        Of each species in the water it brings in, by name [g/m³].
     """
 
     stage: Along = quantity(
@@ -155,6 +164,7 @@ class River(Feature):
         example="5 m/day",
     )
     layer: str | None = layer_names("the layer it lies in; that which holds its bed if not given", many=False)
+    concentration: Mapping[str, float] = concentrations()
     kind: ClassVar[str] = "river"
     table: ClassVar[str] = "river"
     shapes: ClassVar[tuple[str, ...]] = ("LineString",)
