@@ -289,6 +289,20 @@ def test_the_demo_goes_from_data_to_a_fitted_plume(demo_run):
     assert "truth" in out
 
 
+def test_what_a_material_lacks_hides_no_other_finding(first_project, command):
+    site = first_project / "site.toml"
+    lines = site.read_text(encoding="utf-8").splitlines()
+    without = [line for line in lines if not line.startswith(("conductivity", "porosity"))]
+    site.write_text("\n".join(without), encoding="utf-8")
+    code, out, _ = command("check", site)
+    words = " ".join(out.split())
+    assert code == 2
+    assert "conductivity" in words
+    assert "porosity" in words
+    with pytest.raises(ik.InputError, match=r'material ".*": there is no conductivity'):
+        ik.place(ik.read_site(site), ik.rectangles(ik.read_site(site).boundary, cell=100))
+
+
 def test_the_demo_uses_a_project_that_is_there(demo_run, command):
     project, *_ = demo_run
     site = project / "site.toml"

@@ -332,7 +332,6 @@ def test_edits_that_cannot_be(edit, message):
             lambda: ik.Drain(name="d", shape=ik.PickedCells([3]), level=2.0, conductance=1.0, layer="upper"),
             "layer says nothing of cells told one by one, whose layers are told",
         ),
-        (lambda: ik.Material("m"), "there is no conductivity"),
         (lambda: ik.Material("m", 1.0, transmissivity=2.0), "both conductivity and transmissivity"),
         (lambda: ik.Material("m", 1.0, specific_yield=2.0), "specific_yield is 2; expected a share"),
     ],

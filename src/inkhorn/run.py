@@ -9,11 +9,13 @@ import re
 import shutil
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from importlib.metadata import version
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+import numpy as np
 
 from inkhorn import draw
 from inkhorn.calibration import (
@@ -83,8 +85,23 @@ class Run:
 
 def check_project(project: Project, grid: str | None = None) -> tuple[Model, Findings]:
     """Place the site on the grid asked for, or another of the project's by name, and look for mistakes."""
-    model = place(project.site, project.grid(grid))
-    return model, Findings.of([*check(model), *_asked_findings(project, model)])
+    site, unknown = project.site, project.site.unknown_materials
+    if unknown:  # supposed to be like the others, so that all other mistakes are seen, too
+        known = [m.conductivity for m in site.materials.values() if m.conductivity is not None]
+        guess = float(np.exp(np.mean(np.log(known)))) if known else 1.0
+        supposed = {n: m if m.conducts else replace(m, conductivity=guess) for n, m in site.materials.items()}
+        site = replace(site, materials=supposed)
+    model = place(site, project.grid(grid))
+    lacking = (
+        Finding(
+            "error",
+            f'material "{m.name}" has no conductivity',
+            f'{project.path.name}, [material."{m.name}"]',
+            "Give one, or a transmissivity.",
+        )
+        for m in unknown
+    )
+    return model, Findings.of([*lacking, *check(model), *_asked_findings(project, model)])
 
 
 def _asked_findings(project: Project, model: Model) -> Iterator[Finding]:

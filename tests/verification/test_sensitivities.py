@@ -60,8 +60,8 @@ def test_tangent_and_adjoint_agree(quillmere):
     assert set(gradient) == {
         "horizontal_conductivity", "vertical_conductivity", "anisotropy", "direction", "fixed head.head",
         "river.conductance", "river.stage",
-        "river.bed", "drain.conductance", "drain.level", "seepage.conductance", "seepage.level", "well.rate", "well.connection", "well.lowest_level",
-        "well.losses", "recharge.rate", "recharge.area",
+        "river.bed", "drain.conductance", "drain.level", "seepage.conductance", "seepage.level", "well.rate",
+        "well.connection", "well.lowest_level", "well.losses", "recharge.rate", "recharge.area",
     }  # fmt: skip
     change = {
         name: rng.normal(size=len(values)) * (np.abs(quillmere.model.input(name)) + 1e-3)

@@ -296,7 +296,7 @@ def make(folder: Path) -> None:
     write_rows(folder / "rates.csv", "name,date,abstraction [l/s]", rates)
 
     project = read_project(folder / "site.toml", variant="seasons")
-    places = bores(project, rng)
+    places = bores(project, np.random.default_rng(SEED + 3))
     flow = solve_flow(true_model(project, rng))
     dips = dipped(flow, places, rng)
     write_rows(folder / "bores.csv", "name,x [m],y [m],layer", [(b.name, b.x, b.y, b.layer) for b in places])

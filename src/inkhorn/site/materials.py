@@ -49,7 +49,7 @@ class Material:
     Parameters
     ----------
     conductivity : float, optional
-        Horizontal conductivity, the greatest [m/day]. Or give a transmissivity.
+        Horizontal conductivity, the greatest [m/day]. Or give a transmissivity; no model is made without either.
     vertical_ratio : float
         Horizontal over vertical conductivity; 1 is isotropic.
     porosity : float, optional
@@ -178,12 +178,15 @@ class Material:
         for one, other in (("conductivity", "transmissivity"), ("specific_storage", "storativity")):
             if getattr(self, one) is not None and getattr(self, other) is not None:
                 raise InputError(f"{what}: both {one} and {other} are given; expected one of them.")
-        if self.conductivity is None and self.transmissivity is None:
-            raise InputError(f"{what}: there is no conductivity. Give one, or a transmissivity.")
         if self.vertical_conductivity is not None and self.vertical_ratio != 1.0:
             raise InputError(
                 f"{what}: both vertical_conductivity and vertical_ratio are given; expected one of them."
             )
+
+    @property
+    def conducts(self) -> bool:
+        """Whether it says how well it lets water through."""
+        return self.conductivity is not None or self.transmissivity is not None
 
     def value(self, name: str) -> float | None:
         """Return what it states of a field, None where it states nothing."""

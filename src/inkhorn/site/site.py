@@ -203,6 +203,12 @@ class Site:
         """The wells among the features."""
         return tuple(f for f in self.features if isinstance(f, Well))
 
+    @property
+    def unknown_materials(self) -> tuple[Material, ...]:
+        """Those of layers that do not say how well they let water through: no model is made of them."""
+        used = {self.materials[n].name: self.materials[n] for n in self.strata.names}
+        return tuple(m for m in used.values() if not m.conducts)
+
     def feature(self, name: str) -> Feature:
         """Return a feature by its name."""
         for feature in self.features:

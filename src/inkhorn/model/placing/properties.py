@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from inkhorn.errors import InputError
 from inkhorn.model.placing.plan import SiteInputs
 from inkhorn.model.placing.traced import Traced, where
 from inkhorn.site import Material, Property, Site, properties
@@ -102,7 +103,15 @@ def material_arrays(site: Site, grid: Grid, inputs: SiteInputs) -> dict[str, Mat
     """Return the properties that every layer's material states, by the names of `Model`.
 
     One that some layers lack is missing: nothing is filled in. But a leakance is given for some alone.
+
+    Raises
+    ------
+    InputError
+        If a material says nothing of its conductivity.
     """
+    if site.unknown_materials:
+        names = ", ".join(f'"{m.name}"' for m in site.unknown_materials)
+        raise InputError(f"material {names}: there is no conductivity. Give one, or a transmissivity.")
     materials = tuple(site.materials[n] for n in grid.layer_names)
     made_of, thickness = grid.cells.material, grid.cells.thickness
     found: dict[str, MaterialArray] = {}
