@@ -86,6 +86,10 @@ def main() -> None:
         history = (seasons / "solver.csv").read_text(encoding="utf-8").splitlines()
         shown = "\n".join(["", "$ head -9 quillmere/runs/run-seasons-001/solver.csv", *history[:9]])
         picture_of_terminal(run + shown, HERE / "run.png")
+        wet = folder / "quillmere" / "variants" / "flooded.toml"
+        wet.write_text('[[edit]]\nof = "recharge.rate"\nfactor = 4\nreason = "a slip"\n', encoding="utf-8")
+        said(folder, "run", SITE, "--variant", "flooded")
+        shutil.copyfile(wet.parent.parent / "runs" / "run-flooded-001" / "heads_sand.png", HERE / "flooded.png")
         good = said(folder, "check", "quillmere/site.toml")
         site = folder / "quillmere" / "site.toml"
         text = site.read_text(encoding="utf-8")

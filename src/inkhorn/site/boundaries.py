@@ -276,4 +276,4 @@ class Seepage(Feature):
     table: ClassVar[str] = "seepage"
     shapes: ClassVar[tuple[str, ...]] = ("Polygon", "MultiPolygon")
     signs: ClassVar[str] = "takes water out only"
-    symbol: ClassVar[Symbol] = Symbol(colour="#7fb7a5", width=0.9, dashes=(1, 2))
+    symbol: ClassVar[Symbol] = Symbol(colour="#3a8f7a", width=1.2, dashes=(5, 1.5, 1, 1.5))
