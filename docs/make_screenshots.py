@@ -89,7 +89,9 @@ def main() -> None:
         wet = folder / "quillmere" / "variants" / "flooded.toml"
         wet.write_text('[[edit]]\nof = "recharge.rate"\nfactor = 4\nreason = "a slip"\n', encoding="utf-8")
         said(folder, "run", SITE, "--variant", "flooded")
-        shutil.copyfile(wet.parent.parent / "runs" / "run-flooded-001" / "heads_sand.png", HERE / "flooded.png")
+        shutil.copyfile(
+            wet.parent.parent / "runs" / "run-flooded-001" / "heads_sand.png", HERE / "flooded.png"
+        )
         good = said(folder, "check", "quillmere/site.toml")
         site = folder / "quillmere" / "site.toml"
         text = site.read_text(encoding="utf-8")
