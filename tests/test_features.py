@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import numpy as np
 import numpy.testing as npt
 import pytest
@@ -354,6 +356,24 @@ def test_slips_of_units_and_missing_properties_are_found():
     assert "the horizontal_conductivity is suspiciously low, 1e-12 m/day" in said
     assert "flow in time needs the specific_storage of clay" in said
     assert "1 period with steps ten thousand times shorter" in said
+
+
+@pytest.mark.parametrize(
+    ("feature", "words"),
+    [
+        (ik.Drain(name="ditch", shape=WAY, level=300.0, conductance=1.0), "its level up to 29. m above the ground"),
+        (ik.FixedHead(name="lake", shape=L_SHAPE, head=-99.0), "its head up to .* m below all layers"),
+        (ik.River(name="brook", shape=WAY, stage=-25.0, bed=-26.0, conductance=1.0), "stage up to 3. m below the ground"),
+        (ik.Recharge(name="rain", shape=L_SHAPE, rate=0.7), "has a rate of up to 0.7 m/day"),
+        (ik.Drain(name="ditch", shape=WAY, level=6.0, conductance=1.0), ""),
+    ],
+)  # fmt: skip
+def test_single_values_are_held_against_ground_and_range(feature, words):
+    river = ik.River(name="ordinary", shape=WAY, stage=8.0, bed=7.0, conductance=1.0)
+    found = [str(f) for f in ik.check(ik.place(site(feature, river), KINDS["rectangles"]()))]
+    told = [f for f in found if "ground" in f or "layers" in f or "rate of" in f]
+    assert len(told) == bool(words)
+    assert re.search(words, " ".join(found))
 
 
 def test_rain_on_a_seepage_face_stays_below_ground():

@@ -17,6 +17,12 @@ from inkhorn.units import KINDS
 
 __all__ = ["check"]
 
+# what no rate over an area, and no single flow, is likely to pass: beyond that a slip of units is [m/day], [m³/day]
+_MOST_LIKELY = {"rate": 0.1, "flow": 5e5}
+_HIGH = 10.0  # m above ground, or below all layers, from which a level looks wrong; or as much as the layers are thick
+
+_DEEP = 30.0  # m below ground that no river, drain or root is likely to lie
+
 
 def _check_levels(model: Model) -> Iterator[Finding]:
     in_time = model.schedule is not None and not model.schedule.steady.any()  # heads begin as given
@@ -187,6 +193,42 @@ def _check_rates(model: Model) -> Iterator[Finding]:
                 )
 
 
+def _check_values(model: Model) -> Iterator[Finding]:
+    """Levels far above the ground or below all layers, rates that nothing reaches: one by one."""
+    cells, plan = model.grid.cells, model.grid.cells.plan
+    ground, base = np.full(plan.max() + 1, -np.inf), np.full(plan.max() + 1, np.inf)
+    np.maximum.at(ground, plan, cells.top)
+    np.minimum.at(base, plan, cells.bottom)
+    margin = np.maximum(ground - base, _HIGH)
+    for term in model.terms:
+        at, stated = plan[term.cells], model.site is not None  # the top of a model of arrays may be no ground
+        for name, declared in term.declared_inputs().items():
+            values = np.asarray(model.changes.get(f"{term.kind}.{name}", getattr(term, name)[None]))
+            if (
+                declared.over == "entry"
+                and (declared.dimension, declared.check) == ("length", "finite")
+                and stated
+            ):
+                high, low, deep = values.max(axis=0) - ground[at], base[at] - values.min(axis=0), margin[at]
+                looks = [(high, deep, "above the ground"), (low, deep, "below all layers")]
+                if not term.fixes_head:  # held water may be that of a deep layer
+                    looks.append(
+                        (ground[at] - values.min(axis=0), np.full(len(at), _DEEP), "below the ground")
+                    )
+                for off, most_usual, words in looks:
+                    bad = np.flatnonzero(off > most_usual)
+                    most = f"has its {name} up to {off[bad].max(initial=0.0):.3g} m {words}"
+                    remedy = "Check its unit, and that it is an elevation."
+                    yield from term.found_at(model.grid, bad, "warning", most, remedy)
+            most_likely = _MOST_LIKELY.get(declared.dimension)
+            if most_likely is not None and declared.over in ("entry", "feature"):
+                size = np.abs(values).max(axis=0)
+                size = size[term.feature] if declared.over == "feature" else size
+                bad = np.flatnonzero(size > most_likely)
+                most = f"has a {name} of up to {size[bad].max(initial=0.0):.3g} {declared.unit}"
+                yield from term.found_at(model.grid, bad, "warning", most, "Check its unit.")
+
+
 def _check_points(model: Model) -> Iterator[Finding]:
     """Data points that stand out, lie far away, or are missed by the surface made of them."""
     import shapely
@@ -292,6 +334,7 @@ def check(model: Model) -> Findings:
         _check_properties,
         _check_schedule,
         _check_rates,
+        _check_values,
         _check_strata,
         _check_points,
         _check_bores,
