@@ -363,7 +363,7 @@ def test_slips_of_units_and_missing_properties_are_found():
     [
         (ik.Drain(name="ditch", shape=WAY, level=300.0, conductance=1.0), "its level up to 29. m above the ground"),
         (ik.FixedHead(name="lake", shape=L_SHAPE, head=-99.0), "its head up to .* m below all layers"),
-        (ik.River(name="brook", shape=WAY, stage=-25.0, bed=-26.0, conductance=1.0), "stage up to 3. m below the ground"),
+        (ik.River(name="brook", shape=WAY, stage=-25.0, bed=-26.0, conductance=1.0), "stage up to 20 m below all layers"),
         (ik.Recharge(name="rain", shape=L_SHAPE, rate=0.7), "has a rate of up to 0.7 m/day"),
         (ik.Drain(name="ditch", shape=WAY, level=6.0, conductance=1.0), ""),
     ],

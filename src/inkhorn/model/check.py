@@ -212,9 +212,8 @@ def _check_values(model: Model) -> Iterator[Finding]:
                 high, low, deep = values.max(axis=0) - ground[at], base[at] - values.min(axis=0), margin[at]
                 looks = [(high, deep, "above the ground"), (low, deep, "below all layers")]
                 if not term.fixes_head:  # held water may be that of a deep layer
-                    looks.append(
-                        (ground[at] - values.min(axis=0), np.full(len(at), _DEEP), "below the ground")
-                    )
+                    under = np.where(low > deep, 0.0, ground[at] - values.min(axis=0))  # told once
+                    looks.append((under, np.full(len(at), _DEEP), "below the ground"))
                 for off, most_usual, words in looks:
                     bad = np.flatnonzero(off > most_usual)
                     most = f"has its {name} up to {off[bad].max(initial=0.0):.3g} m {words}"
