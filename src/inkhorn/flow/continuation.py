@@ -83,6 +83,8 @@ def _come_to_rest(
             unknowns, balance = there, equations.evaluate(there)
             faster = min(faster * _LEAST_FASTER, _FASTER) if len(rows) - before <= _EASY else faster
             held /= faster
+        elif len(rows) == before:  # no number any more
+            return unknowns, balance, equations.closure(balance)
         else:
             held *= _BACK
             faster = max(np.sqrt(faster), _LEAST_FASTER)
