@@ -16,6 +16,7 @@ from inkhorn.site import Barrier
 __all__ = ["FaceSpot"]
 
 _ON_CENTRE = 1e-6  # of a cell's width: how near to a centre a line passes through it
+_LEAST = 0.05  # share of a face that its projection on the wall is, at least
 
 
 @dataclass(frozen=True, eq=False)
@@ -51,28 +52,46 @@ def _between(plan: Plan, feature: Barrier, side: Index) -> tuple[Index, float]:
     return side[np.isin(known, asked)], 1.0 - len(met) / (len(told) // 2)
 
 
-def _parted(line: Any, between: Array, width: float) -> NDArray[np.bool_]:
-    """Which straight ways from centre to centre, (n, 2, 2), a line crosses; centres on it lie to its left."""
+def _crossed(line: Any, between: Array, width: float) -> tuple[NDArray[np.bool_], Array]:
+    """Which straight ways from centre to centre, (n, 2, 2), a line parts, and its direction there, (n, 2).
+
+    Those that it crosses once, or another odd number of times; centres on it lie to its left.
+    """
     import shapely
 
     ends = between.copy()
     points = shapely.points(ends)
     on = shapely.distance(line, points) <= _ON_CENTRE * width
     if on.any():
-        at, step = shapely.line_locate_point(line, points[on]), 0.01 * width
-        before, after = (
-            shapely.get_coordinates(shapely.line_interpolate_point(line, np.clip(at + way, 0.0, line.length)))
-            for way in (-step, step)
-        )
-        run = np.hypot(*(after - before).T)[:, None]
-        ahead = (after - before) / np.where(run > 0, run, 1.0)
+        ahead = _ahead(line, shapely.line_locate_point(line, points[on]), 0.01 * width)
         ends[on] += 1000.0 * _ON_CENTRE * width * np.column_stack([-ahead[:, 1], ahead[:, 0]])
-    return np.asarray(shapely.intersects(line, shapely.linestrings(ends)))
+    met = shapely.intersection(line, shapely.linestrings(ends))
+    parted = shapely.get_num_geometries(met) % 2 == 1
+    parted &= ~shapely.is_empty(met)
+    places = shapely.line_locate_point(line, shapely.point_on_surface(met[parted]))
+    return parted, _ahead(line, places, 1e-3 * width)
+
+
+def _ahead(line: Any, at: Array, step: float) -> Array:
+    """The direction of a line at places along it, (n, 2)."""
+    import shapely
+
+    before, after = (
+        shapely.get_coordinates(shapely.line_interpolate_point(line, np.clip(at + way, 0.0, line.length)))
+        for way in (-step, step)
+    )
+    run = np.hypot(*(after - before).T)[:, None]
+    return np.asarray((after - before) / np.where(run > 0, run, 1.0))
 
 
 @places(Barrier, None)
 def place_barriers(features: list[Barrier], plan: Plan) -> list[Spot]:
-    """Side faces between centres that a line parts; several in one face add up."""
+    """Side faces between centres that a line parts; several in one face add up.
+
+    Where the line runs oblique to a face, the wall has less area than the face: its resistance is larger by what the
+    one is projected on the other. So uniform flow through a straight wall is exact where centres are joined at right
+    angles to their face, and a wall that lets nothing through closes every face whole.
+    """
     import shapely
 
     if not features:
@@ -87,10 +106,14 @@ def place_barriers(features: list[Barrier], plan: Plan) -> list[Spot]:
     for feature in features:
         if feature.geometry == "cells":
             mine, missed = _between(plan, feature, side)
+            share = np.ones(len(mine))
         else:
             close = np.sort(tree.query(feature.shape, predicate="dwithin", distance=_ON_CENTRE * width))
-            mine = side[close[_parted(feature.shape, between[close], width)]]
-            mine = mine[np.isin(grid.cells.layer[faces.cells[mine, 0]], plan.rows(feature))]
+            parted, ahead = _crossed(feature.shape, between[close], width)
+            mine = side[close[parted]]
+            across = np.abs(ahead[:, 0] * faces.normal[mine, 1] - ahead[:, 1] * faces.normal[mine, 0])
+            cut = np.isin(grid.cells.layer[faces.cells[mine, 0]], plan.rows(feature))
+            mine, share = mine[cut], np.maximum(across[cut], _LEAST)
             missed = float(len(mine) == 0)
         if feature.leakance is not None:
             resistance = 1.0 / plan.value(feature, "leakance")
@@ -101,11 +124,11 @@ def place_barriers(features: list[Barrier], plan: Plan) -> list[Spot]:
                 feature,
                 np.unique(faces.cells[mine]),
                 {},
-                float(faces.area[mine].sum()),
-                "m² of faces",
+                float((faces.area[mine] * share).sum()),
+                "m² of wall",
                 missed,
                 faces=mine,
-                resistance=resistance.spread((len(mine),)) if len(mine) else Traced([]),
+                resistance=resistance.spread((len(mine),)) / share if len(mine) else Traced([]),
             )
         )
     return spots
