@@ -30,7 +30,7 @@ _FEW, _MOST = 0.2, 4000  # share of all unknowns, and how many, that the worst m
 _STEPS, _TRIALS = 8, 8  # within a patch, and along each of its steps
 _DONE, _WELL = 0.02, 0.3  # shares of what was left at which a patch is solved, a trial good enough
 _GAIN, _PATCH_GAIN = 0.999, 0.8  # what a step, or a patch, leaves at most to go on
-_FAIR = 0.1
+_FAIR = 0.1  # by what share of itself, times that of the step, the residual has to fall
 _FAR, _HELD = 1e5, 0.1  # m: a longer step is taken with a little storage in every cell, as in `newton`
 
 

@@ -26,7 +26,7 @@ _FAIR = 0.1  # by what share of itself, times that of the step, the residual has
 _RAISED = 100.0  # how much more a bold step may leave
 _FAR = 1e3  # heights of the model that no step goes
 _HELD = 0.1  # share of the residual over the area that holds a step back per metre, to begin with
-_MOST_HELD, _HOLDS, _LETS_GO = 1000.0, 4.0, 4.0  # at most, and by what factors it grows and falls
+_MOST_HELD, _HOLDS = 1000.0, 4.0  # at most, and by what factor it grows and falls
 _SHORT, _LONG = 0.1, 0.4  # shares of a step below which the next is held back more, and above which less
 _IDLE, _GAIN = 8, 0.999  # steps over which the residual has to fall to so much of itself
 _STILL, _POLISHING = 1e-5, 3  # m that the last step to a steady solution may change, and steps to get there
@@ -294,7 +294,7 @@ def newton(
         if damping < _SHORT:
             held = min(max(_HOLDS * held, _HELD), _MOST_HELD)
         elif damping > _LONG:
-            held = held / _LETS_GO if held > 0.01 * _HELD else 0.0
+            held = held / _HOLDS if held > 0.01 * _HELD else 0.0
         measure = equations.closure(balance)
         change = np.abs(unknowns - before)[free]
         largest = int(np.argmax(change))
