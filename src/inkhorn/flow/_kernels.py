@@ -5,62 +5,104 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from inkhorn.model._kernels import filled_at, ramp_at
+from inkhorn.model._kernels import bend_of, eased, filled_at, film_of, ramp_at
 
 _DRAWS = 1.0  # share of the water upstream that the head of an empty cell draws, so that it is tied to its neighbours
 _GENTLY = 0.01  # m of difference over which it begins to
-_ALIKE = 1e-4  # relative depths closer than that are taken for alike where their difference divides
+_ALIKE = 0.01  # of a bend: ends closer than that are taken for alike where their difference divides
 
 
 @njit(cache=True)
-def _mean_share(a, b, width):  # type: ignore[no-untyped-def]
-    """Mean filled share along a way over which the relative depth goes from one value to another, and its slopes."""
-    share_a, slope_a, area_a = filled_at(a, 0.0, 1.0, width)
-    share_b, slope_b, area_b = filled_at(b, 0.0, 1.0, width)
+def _mean_above(a, b, width):  # type: ignore[no-untyped-def]
+    """Mean of `eased` over a way on which the value goes evenly from one to another, and its slopes."""
+    if a <= 0.0 and b <= 0.0:
+        return 0.0, 0.0, 0.0
+    wide = 2.0 * width
+    if a >= wide and b >= wide:
+        return 0.5 * (a + b), 0.5, 0.5
+    at_a, slope_a, area_a = eased(a, width)
+    at_b, slope_b, area_b = eased(b, width)
     apart = a - b
-    if abs(apart) > _ALIKE:
+    if abs(apart) > _ALIKE * width:
         mean = (area_a - area_b) / apart
-        return mean, (share_a - mean) / apart, (mean - share_b) / apart
-    middle, slope, _ = filled_at(0.5 * (a + b), 0.0, 1.0, width)
-    mean = (share_a + 4.0 * middle + share_b) / 6.0  # by Simpson's rule, exact for the law's cubics
+        return mean, (at_a - mean) / apart, (mean - at_b) / apart
+    middle, slope, _ = eased(0.5 * (a + b), width)
+    mean = (at_a + 4.0 * middle + at_b) / 6.0  # by Simpson's rule, exact for the law's cubics
     return mean, (slope_a + 2.0 * slope) / 6.0, (2.0 * slope + slope_b) / 6.0
 
 
 @njit(cache=True)
-def _between(high, low, bottom, height, width):  # type: ignore[no-untyped-def]
-    """Mean filled share of the way from a cell down to another, and its slopes by either head.
+def _share_below(a, b, width):  # type: ignore[no-untyped-def]
+    """Mean slope of `eased` over such a way less 1, taken from 0 for what is above: the share of it that is below 0."""
+    at_a, slope_a, _ = eased(a, width)
+    at_b, slope_b, _ = eased(b, width)
+    apart = a - b
+    if abs(apart) > _ALIKE * width:
+        mean = (at_a - at_b) / apart
+        return 1.0 - mean, (mean - slope_a) / apart, (slope_b - mean) / apart
+    _, slope, _ = eased(0.5 * (a + b), width)
+    bent = (slope_b - slope_a) / apart if apart != 0.0 else 0.0
+    return 1.0 - slope, 0.5 * bent, 0.5 * bent
+
+
+@njit(cache=True)
+def _water(high, low, bottom, height, law):  # type: ignore[no-untyped-def]
+    """Mean depth of the water on the way from a cell to another, and its slopes by either head.
+
+    The head, the base and the top go evenly from one centre to the other: over a flat base the mean is that over the
+    head, so that the flow is the difference of the integrals of the transmissivity, and below the top it is the depth
+    alone that counts. Where water stands at the top the height is that of the face, which need not be midway.
+    """
+    width, off = law
+    mean, by_high, by_low = _mean_above(high - bottom[0], low - bottom[1], width)
+    a, b = bottom[0] + height[0] - high, bottom[1] + height[1] - low  # down from the top
+    wide = 2.0 * width
+    if a < wide or b < wide:
+        above, by_a, by_b = _mean_above(a, b, width)
+        mean += 0.5 * (a + b) - above
+        by_high += by_a - 0.5
+        by_low += by_b - 0.5
+        if off != 0.0:
+            full, full_a, full_b = _share_below(a, b, width)
+            by_high = by_high * (1.0 + off * full) - mean * off * full_a
+            by_low = by_low * (1.0 + off * full) - mean * off * full_b
+            mean *= 1.0 + off * full
+    return mean, by_high, by_low
+
+
+@njit(cache=True)
+def _between(high, low, bottom, height, law):  # type: ignore[no-untyped-def]
+    """Mean depth on the way from a cell down to another as the flow has it, and its slopes by either head.
 
     Where the base falls faster than the water the flow would fall again as the head downstream does: it stays at the
     most that it reaches on the way, as over a weir.
     """
-    a, b = (high - bottom[0]) / height[0], (low - bottom[1]) / height[1]
-    mean, by_a, by_b = _mean_share(a, b, width)
-    apart, falls = high - low, high - bottom[1] - height[1] * a
-    if min(falls, apart) <= 0.0 or (mean > 0.0 and apart * by_b <= height[1] * mean):
-        return mean, by_a / height[0], by_b / height[1]
-    under, over = 0.0, (high - bottom[1]) / height[1]  # wherever it stands, the same most is found
+    mean, by_high, by_low = _water(high, low, bottom, height, law)
+    apart = high - low
+    if apart <= 0.0 or mean <= 0.0 or apart * by_low <= mean:
+        return mean, by_high, by_low
+    under, over = min(bottom[1], high), high  # wherever it stands, the same most is found
     for _ in range(50):
         middle = 0.5 * (under + over)
-        mean, by_a, by_b = _mean_share(a, middle, width)
-        if (high - bottom[1] - height[1] * middle) * by_b > height[1] * mean:
+        mean, by_high, by_low = _water(high, middle, bottom, height, law)
+        if (high - middle) * by_low > mean:
             under = middle
         else:
             over = middle
-    most = high - bottom[1] - height[1] * under
-    mean, by_a, _ = _mean_share(a, under, width)
+    most = high - under
+    mean, by_high, _ = _water(high, under, bottom, height, law)
     scale = most / apart
-    return mean * scale, (by_a / height[0] * most + mean * (1.0 - scale)) / apart, mean * scale / apart
+    return mean * scale, (by_high * most + mean * (1.0 - scale)) / apart, mean * scale / apart
 
 
 @njit(cache=True)
-def _all_there_is(height, filled, filled_slope, step):  # type: ignore[no-untyped-def]
+def _all_there_is(height, depth, by_head, step):  # type: ignore[no-untyped-def]
     """The depth of water that may leave a cell over a base that falls by a step, and its slope by head.
 
     As much as there is where that is less than the step, so that none is drawn from an empty cell; up to twice as
     much where there is more, or where the cell is full, so that it is the mean of both sides that counts.
     """
-    depth, by_head = height * filled, height * filled_slope
-    t, by_depth = 2.0 * filled - 1.0, 2.0 / height
+    t, by_depth = 2.0 * depth / height - 1.0, 2.0 / height
     if depth > (t + 1.0) * step:
         t, by_depth = (depth / step - 1.0, 1.0 / step) if depth < 2.0 * step else (1.0, 0.0)
     if t <= 0.0:
@@ -70,31 +112,41 @@ def _all_there_is(height, filled, filled_slope, step):  # type: ignore[no-untype
 
 
 @njit(cache=True)
-def _wet(head, bottom, height, filled, width):  # type: ignore[no-untyped-def]
-    """The filled share of a face, and its slopes by the heads upstream and downstream."""
+def _wet(head, bottom, height, depth, law):  # type: ignore[no-untyped-def]
+    """The depth of water in a face, and its slopes by the heads upstream and downstream.
+
+    Parameters
+    ----------
+    head, bottom, height : pair of float
+        Of the cell upstream and that downstream [m].
+    depth : pair of float
+        Of the water in the cell upstream, and its slope by head [m], [-].
+    law : pair of float
+        Half the length over which water begins to fill a cell [m], and by how much of it the face is higher than
+        halfway between both cells.
+    """
     apart, base = head[0] - head[1], bottom[1]
-    if filled[0] <= 0.0:  # nothing to give
+    if depth[0] <= 0.0:  # nothing to give
         return 0.0, 0.0, 0.0
-    mean, by_up, by_down = _between(head[0], head[1], bottom, height, width)
-    most, most_slope = _all_there_is(height[0], filled[0], filled[1], bottom[0] - base)
-    bend = width * height[1]
-    (high, by_high), (low, by_low) = ramp_at(head[0] - base, bend), ramp_at(head[1] - base, bend)
-    fall, thin = high - low, 0.5 / height[0] + 0.5 / height[1]
+    mean, by_up, by_down = _between(head[0], head[1], bottom, height, law)
+    most, most_slope = _all_there_is(height[0], depth[0], depth[1], bottom[0] - base)
     if apart <= 0.0:  # other cells of its row drive the flow
-        if most * thin < mean:
-            return most * thin, most_slope * thin, 0.0
+        if most < mean:
+            return most, most_slope, 0.0
         return mean, by_up, by_down
-    if most * thin * fall < mean * apart:
-        mean = most * thin * fall / apart
-        by_up = (thin * (most_slope * fall + most * by_high) - mean) / apart
-        by_down = (mean - most * thin * by_low) / apart
+    (high, by_high), (low, by_low) = ramp_at(head[0] - base, law[0]), ramp_at(head[1] - base, law[0])
+    fall = high - low
+    if most * fall < mean * apart:
+        mean = most * fall / apart
+        by_up = (most_slope * fall + most * by_high - mean) / apart
+        by_down = (mean - most * by_low) / apart
     dry = min(head[0], base) - head[1]
     if dry > 0.0:
         over = dry + _GENTLY
-        held, all_up, drawn = _DRAWS * filled[0], 1.0 if head[0] < base else 0.0, dry * dry / over
+        held, all_up, drawn = _DRAWS * depth[0], 1.0 if head[0] < base else 0.0, dry * dry / over
         by_dry = (2.0 - dry / over) * dry / over
         mean += held * drawn / apart
-        by_up += (_DRAWS * filled[1] * drawn + held * (all_up * by_dry - drawn / apart)) / apart
+        by_up += (_DRAWS * depth[1] * drawn + held * (all_up * by_dry - drawn / apart)) / apart
         by_down -= held * (by_dry - drawn / apart) / apart
     return mean, by_up, by_down
 
@@ -111,7 +163,8 @@ def cross_faces(  # type: ignore[no-untyped-def]
     heads,
     bottom,
     height,
-    width,
+    face_height,
+    smoothing,
     filled,
     filled_slope,
     drive,
@@ -122,17 +175,16 @@ def cross_faces(  # type: ignore[no-untyped-def]
 ):
     """Write the flow across every face, and its slope by the head of each entry of its row.
 
-    Through a side face flows what the row says times the share of the way that is filled, as a mean over all relative
-    depths between those on either side: over a flat base the integral of the transmissivity over the head, so that
-    Dupuit's parabola is exact. No more leaves than there is in the cell it comes from, and what falls into an empty
-    one falls onto its base; the lower its head lies below, the more, so that it is tied to its neighbours. That way
-    the flow rises with the head upstream and falls with that downstream, whatever they are, where a
-    row is of two cells: there is one solution. With a film of 1 all is full.
+    Through a side face flows what the row says times the share of its height that is filled on the way, as a mean over
+    all depths between those on either side: over a flat base Dupuit's parabola is exact. No more leaves than there is
+    in the cell it comes from, and what falls into an empty one falls onto its base; the lower its head lies below, the
+    more, so that it is tied to its neighbours. That way the flow rises with the head upstream and falls with that
+    downstream, whatever they are, where a row is of two cells: there is one solution. With a film of 1 all is full.
 
     Adds the flows to the residuals of the cells on either side; returns the sum of the absolute values that they are
     made of.
     """
-    absolute, keep = 0.0, 1.0 - film
+    absolute = 0.0
     for f in range(len(is_floor)):
         begin, end = indptr[f], indptr[f + 1]
         full = 0.0
@@ -142,8 +194,8 @@ def cross_faces(  # type: ignore[no-untyped-def]
             driven, by_head = head, 1.0
             if falls:
                 over, bent = ramp_at(head - level[f], bend[f])
-                driven = keep * (level[f] + over) + film * head
-                by_head = keep * bent + film
+                driven = (1.0 - film) * (level[f] + over) + film * head
+                by_head = (1.0 - film) * bent + film
             drive[e] = driven
             slope[e] = data[e] * by_head
             full += data[e] * driven
@@ -154,9 +206,11 @@ def cross_faces(  # type: ignore[no-untyped-def]
             up, down = (a, b) if full >= 0.0 else (b, a)
             at_up = 0 if full >= 0.0 else 1
             heights, bases = (height[up], height[down]), (bottom[up], bottom[down])
-            ends, wetness = (heads[up], heads[down]), (filled[up], filled_slope[up])
-            mean, by_up, by_down = _wet(ends, bases, heights, wetness, width)
-            wet = film + keep * mean
+            ends, depth = (heads[up], heads[down]), (height[up] * filled[up], height[up] * filled_slope[up])
+            law = bend_of(smoothing, min(heights)), 2.0 * face_height[f] / (heights[0] + heights[1]) - 1.0
+            mean, by_up, by_down = _wet(ends, bases, heights, depth, law)
+            keep = (1.0 - film_of(film, face_height[f])) / face_height[f]
+            wet = film_of(film, face_height[f]) + keep * mean
             for e in range(begin, end):
                 slope[e] *= wet
             slope[begin + at_up] += keep * full * by_up
@@ -219,18 +273,19 @@ def _own_law(head, cell, common):  # type: ignore[no-untyped-def]
     Through its floor; with `whole` through sides and roof as well. Where all is confined faces do not bend.
     """
     bottom, height, side, beneath, roof, bend, drains, elastic = cell
-    width, film, confined, whole = common
+    smoothing, film, confined, whole = common
     above, keep = head - bottom, 1.0 - film
     if confined:
         return elastic * above, elastic
-    share, by_head, area = filled_at(head, bottom, height, width)
+    share, by_head, area = filled_at(head, bottom, height, bend_of(smoothing, height) / height)
     over, bent = ramp_at(above, bend)
     given = beneath * (keep * over + film * above)
     slope = beneath * (keep * bent + film)
     if whole:
         over, bent = ramp_at(above - height, bend)
-        given += side * (keep * height * area + film * above) + roof * (keep * over + film * above)
-        slope += side * (keep * share + film) + roof * (keep * bent + film)
+        aside = film_of(film, height)
+        given += side * ((1.0 - aside) * height * area + aside * above) + roof * (keep * over + film * above)
+        slope += side * ((1.0 - aside) * share + aside) + roof * (keep * bent + film)
     given += drains * share + elastic * height * area
     return given, slope + drains * by_head + elastic * share
 

@@ -15,6 +15,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from inkhorn.flow.carried import Carried
 from inkhorn.flow.pattern import Pattern
 from inkhorn.flow.storage import Storage
 from inkhorn.linear import Columns
@@ -135,6 +136,7 @@ class FlowEquations:
         self.entry_face = self.rows.entry_face
         self.face_level = np.maximum(self.cells.bottom[self.first], self.cells.top[self.second])
         self.height = self.cells.thickness
+        self.face_height = faces.height
         face = np.arange(len(faces))
         self.divergence = csr_array(
             (
@@ -154,6 +156,7 @@ class FlowEquations:
         self.fixed, self.free = fixed, np.flatnonzero(~fixed)
         self.pattern = Pattern(self.rows.matrix, self.n_unknowns, self.free)
         self._conductances()
+        self.carried = tuple(Carried.of(model, self.rows, term) for term in model.terms)
         self.columns = self._columns()  # sorted out once, for all steps of all copies
 
     def _columns(self) -> Columns | None:
@@ -257,7 +260,9 @@ class FlowEquations:
     def start(self, heads: NDArray[np.float64]) -> NDArray[np.float64]:
         """Return first unknowns from heads, fixed heads put in."""
         heads = self.held(heads)
-        return self.settled(np.concatenate([heads, *(t.first_guess(heads) for t in self.model.terms)]))
+        unknowns = np.concatenate([heads, *(t.first_guess(heads) for t in self.model.terms)])
+        own = [term.at_start(moment) for term, moment in self.moments(unknowns)]
+        return np.concatenate([heads, *own])
 
     def settled(self, unknowns: NDArray[np.float64]) -> NDArray[np.float64]:
         """Return unknowns with those of the terms brought to where the heads want them, where these suffice."""
@@ -271,8 +276,8 @@ class FlowEquations:
         law, faces, n = self.model.water_table, self.model.grid.faces, len(self.cells)
         floor, (first, second) = faces.is_floor, (self.first, self.second)
         lead = np.abs(self.rows.matrix.data[self.rows.matrix.indptr[:-1]])
-        self.face_bend = law.smoothing * np.minimum(self.height[first], self.height[second])
-        bend = law.smoothing * self.height
+        self.face_bend = law.bend(np.minimum(self.height[first], self.height[second]))
+        bend = law.bend(self.height)
         bend[first[floor]] = self.face_bend[floor]
         both = np.concatenate([first[~floor], second[~floor]])
         self.sides = np.bincount(both, np.tile(lead[~floor], 2), n).astype(np.float64)
@@ -362,7 +367,7 @@ class FlowEquations:
         law, n, matrix = self.model.water_table, len(self.cells), self.rows.matrix
         film = 1.0 if law.confined else law.film
         heads = np.ascontiguousarray(unknowns[:n])
-        share_filled, filled_slope, integral = filled(heads, self.cells.bottom, self.cells.top, law)
+        share_filled, filled_slope, integral = self.filled(heads)
         drive, slope = np.empty(len(matrix.data)), np.empty(len(matrix.data))
         share, face_flow = np.empty(len(self.first)), np.empty(len(self.first))
         residual = np.zeros(self.n_unknowns)
@@ -377,6 +382,7 @@ class FlowEquations:
             heads,
             self.cells.bottom,
             self.height,
+            self.face_height,
             law.smoothing,
             share_filled,
             filled_slope,
@@ -396,8 +402,9 @@ class FlowEquations:
         contributions = []
         weights = self.entry_weight or (None,) * len(self.model.terms)
         own_weights = self.own_weight or (None,) * len(self.model.terms)
-        for (term, moment), first, weight, own_weight in zip(
-            self.moments(unknowns), self.first_own[:-1], weights, own_weights, strict=True
+        carried = self.carried_at(share_filled, filled_slope)
+        for (term, moment), first, weight, own_weight, beside in zip(
+            self.moments(unknowns), self.first_own[:-1], weights, own_weights, carried, strict=True
         ):
             answer = term.evaluate(moment)
             if weight is not None and own_weight is not None:
@@ -413,6 +420,10 @@ class FlowEquations:
                 )
             contributions.append(answer)
             residual[:n] += np.bincount(term.cells, answer.flow, n)
+            if beside is not None:
+                across = beside.across(answer.flow, len(face_flow))
+                face_flow += across
+                residual[:n] += self.divergence @ across
             mine = slice(first - n, first - n + term.n_own)
             if len(answer.stored):
                 own_stored[mine] = answer.stored
@@ -433,7 +444,7 @@ class FlowEquations:
             own_stored,
             own_change,
             rounding,
-            lambda: self._jacobian(slope, answers, storage_slope),
+            lambda: self._jacobian(slope, answers, storage_slope, carried),
         )
 
     def _jacobian(
@@ -441,6 +452,7 @@ class FlowEquations:
         face_slope: NDArray[np.float64],
         contributions: tuple[Contribution, ...],
         storage_slope: NDArray[np.float64],
+        carried: tuple[Carried | None, ...],
     ) -> Any:
         rows, columns, values = [], [], []
         if self.step is not None:
@@ -451,6 +463,12 @@ class FlowEquations:
             rows.append(everywhere)
             columns.append(everywhere)
             values.append(-self.rests_at[1])
+        for answer, beside in zip(contributions, carried, strict=True):
+            if beside is not None:
+                row, column, value = beside.slopes(answer, self.n_unknowns)
+                rows.append(row)
+                columns.append(column)
+                values.append(value)
         for term, answer, first in zip(self.model.terms, contributions, self.first_own[:-1], strict=True):
             own, parts = first + np.arange(term.n_own), [(answer.flow_slope, term.cells, 1.0)]
             parts.append((answer.own_slope, own, 1.0))
@@ -467,6 +485,21 @@ class FlowEquations:
             np.concatenate([none, *columns]),
             np.concatenate([np.empty(0), *values]),
         )
+
+    def filled(self, heads: NDArray[np.float64]) -> tuple[NDArray[np.float64], ...]:
+        """Return the filled share of each cell, its slope by head, and its integral, as `inkhorn.model.filled`."""
+        return filled(heads, self.cells.bottom, self.cells.top, self.model.water_table)
+
+    def driven(self, balance: Balance) -> NDArray[np.float64]:
+        """Return the derivative of the flow across each face by its conductance, (n_faces,) [m]."""
+        across = np.bincount(self.entry_face, self.rows.difference.data * balance.drive, len(balance.share))
+        return np.asarray(balance.share * across)
+
+    def carried_at(
+        self, share: NDArray[np.float64], slope: NDArray[np.float64]
+    ) -> tuple[Carried | None, ...]:
+        """Return what each term carries across faces where cells are filled so far."""
+        return tuple(None if c is None else c.at(share, slope, self.height) for c in self.carried)
 
     def term_flows(self, balance: Balance) -> tuple[NDArray[np.float64], ...]:
         """Return the flow of every entry of every term, fixed heads included, [m³/day]."""

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
+from inkhorn.flow.carried import Carried
 from inkhorn.flow.equations import Balance, FlowEquations, TimeStep
 from inkhorn.flow.result import FlowResult
 from inkhorn.linear import LinearSystem
@@ -74,16 +75,43 @@ class _Point:
             return {}
         return self._of_terms(self.equations, self.before.unknowns, now=False)
 
+    @cached_property
+    def carried(self) -> tuple[Carried | None, ...]:
+        """What terms carry across faces besides, as cells are filled."""
+        eq = self.equations
+        share, slope, _ = eq.filled(self.unknowns[: len(eq.cells)])
+        return eq.carried_at(share, slope)
+
+    @cached_property
+    def through(self) -> tuple[Array, Any]:
+        """Derivative of what is carried across faces by their conductances, (n_faces,); and by cells' conductivity."""
+        from scipy.sparse import csr_array
+
+        eq, n_faces = self.equations, len(self.equations.first)
+        driven, own = np.zeros(n_faces), csr_array((n_faces, len(eq.cells)))
+        for term, beside, answer in zip(
+            eq.model.terms, self.carried, self.balance.contributions, strict=True
+        ):
+            if beside is not None:
+                driven += beside.driven(answer.flow, n_faces)
+                own = own + beside.by_own(term, answer.flow, eq.model.horizontal_conductivity, n_faces)
+        return driven, own
+
     def _of_terms(self, eq: FlowEquations, unknowns: Array, *, now: bool) -> dict[str, tuple[Any, Any]]:
         parts: dict[str, list[Any]] = {}
         first_state = 0
-        for (term, moment), first in zip(eq.moments(unknowns), eq.first_own[:-1], strict=True):
+        for (term, moment), first, beside in zip(
+            eq.moments(unknowns), eq.first_own[:-1], self.carried, strict=True
+        ):
             where = _Rows.of(term, int(first), first_state, self.length)
             first_state += term.n_state
             for name, slope in term.by_input(moment).items():
-                part = where.placed(slope) if now else where.stored(slope)
-                if len(part[0]):
-                    parts.setdefault(_label(term, name), []).append(part)
+                several = [where.placed(slope) if now else where.stored(slope)]
+                if now and beside is not None:
+                    several.append(_carried_too(beside, slope, len(term.cells), eq.n_unknowns))
+                for part in several:
+                    if len(part[0]):
+                        parts.setdefault(_label(term, name), []).append(part)
         found = {}
         for label, entries in parts.items():
             row, column, value = (np.concatenate(v) for v in zip(*entries, strict=True))
@@ -189,6 +217,19 @@ class _Rows(NamedTuple):
             coo_array((value[~state], (row[~state], column[~state])), shape=(n, size)).tocsr(),
             coo_array((value[state], (-1 - row[state], column[state])), shape=(n_states, size)).tocsr(),
         )
+
+
+def _carried_too(beside: Carried, slope: Slope, n: int, n_unknowns: int) -> tuple[Any, Any, Array]:
+    """What a term carries across faces by its inputs: rows of residuals, columns, values."""
+    from scipy.sparse import coo_array
+
+    mine = slope.row < n
+    if not mine.any():
+        return _Rows.none()
+    row, column, value = (v[mine] for v in slope)
+    by = coo_array((value, (row, column)), shape=(n, int(column.max()) + 1)).tocsr()
+    through = (beside.into(n_unknowns, n) @ by).tocoo()
+    return through.row, through.col, through.data
 
 
 def _label(term: Term, name: str) -> str:
@@ -313,10 +354,11 @@ class FlowSensitivity:
         """Change of the unknowns of one step and of the states at its end, for that of what it began with."""
         eq, balance = point.equations, point.balance
         n, zero = len(eq.cells), np.zeros(len(eq.cells))
-        data = eq.rows.tangent(
+        by_conductance = eq.rows.tangent(
             inputs.get(HORIZONTAL, zero), inputs.get(VERTICAL, zero), *(inputs.get(name) for name in BESIDES)
         )
-        flow = balance.share * np.bincount(eq.entry_face, data * balance.drive, len(balance.share))
+        driven, own = point.through
+        flow = by_conductance * (eq.driven(balance) + driven) + own @ inputs.get(HORIZONTAL, zero)
         if any(name in inputs for name in TENSOR):
             turned = sum(by @ inputs[name] for name, by in self._by_tensor(point).items() if name in inputs)
             flow += balance.share * turned
@@ -408,8 +450,10 @@ class FlowSensitivity:
     def _add_gradient(self, point: _Point, costate: Array, states: Array, add: Any) -> None:
         """Hand on what the balance of one step has to say on every input."""
         eq, balance, n = point.equations, point.balance, len(point.equations.cells)
-        by_face = (eq.divergence.T @ costate[:n]) * balance.share
-        parts = eq.rows.adjoint(by_face[eq.entry_face] * balance.drive, n)
+        by_flow, (driven, own) = eq.divergence.T @ costate[:n], point.through
+        by_face = by_flow * balance.share
+        parts = eq.rows.adjoint(by_flow * (eq.driven(balance) + driven), n)
+        add(HORIZONTAL, point.period, own.T @ by_flow)
         for name, part in zip((HORIZONTAL, VERTICAL, *BESIDES), parts, strict=True):
             if getattr(eq.model, name) is not None:
                 add(name, point.period, part)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
@@ -34,41 +34,6 @@ def first_heads(model: Model) -> NDArray[np.float64]:
     return np.asarray(grid.cells.top[grid.uppermost][grid.cells.plan], dtype=np.float64)
 
 
-def _refuse_endless(equations: FlowEquations, heads: NDArray[np.float64], rules: Rules) -> None:
-    """Refuse what asks for more water than there is, if that is why there is no solution.
-
-    Raises
-    ------
-    ConvergenceError
-        Naming each such feature, what it asks for, and what it would get.
-    """
-    model = equations.model
-    terms = [t.limited(model.grid.cells) or t for t in model.terms]
-    if all(a is b for a, b in zip(terms, model.terms, strict=True)):
-        return
-    try:
-        flow = solve_flow(
-            replace(model, terms=tuple(terms), schedule=None, changes={}),
-            first=heads,
-            closure=rules.closure,
-            most_iterations=rules.most_iterations,
-        )
-    except ConvergenceError:
-        return
-    got = flow.well_levels()
-    short = got[got["less than asked [m³/day]"] > 0.0]
-    if len(short):
-        said = "; ".join(
-            f'well "{row.well}" asks for {row.taken + row.less:.4g} m³/day, of which {row.taken:.4g} can be had'
-            for row in short.set_axis(["well", "level", "taken", "given", "less"], axis=1).itertuples()
-        )
-        raise ConvergenceError(
-            f"there is no steady flow: {said} before it falls dry. Ask for less, or give `lowest_level`, so that "
-            "it takes what there is.",
-            worst=str(short["well"].iloc[0]),
-        )
-
-
 def _settled(
     equations: FlowEquations, heads: NDArray[np.float64], rules: Rules, rows: list[NewtonRow]
 ) -> tuple[NDArray[np.float64], Balance]:
@@ -83,7 +48,6 @@ def _settled(
     besides = [] if np.array_equal(heads, full) else [equations.start(full)]
     unknowns, balance, measure = solved(equations, equations.start(heads), rules, rows, besides)
     if not equations.closes(balance, rules.closure):
-        _refuse_endless(equations, heads, rules)
         raise stuck(equations, unknowns, balance, measure, rules.closure, rows, "steady flow")
     return unknowns, balance
 

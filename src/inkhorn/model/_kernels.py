@@ -4,6 +4,21 @@ from __future__ import annotations
 
 from numba import njit
 
+BENDS_UP_TO = 1.0  # m of a cell's height that smoothing is a share of, at the most
+FILM_UP_TO = 10.0  # m of it that the film is a share of
+
+
+@njit(cache=True)
+def bend_of(smoothing, height):  # type: ignore[no-untyped-def]
+    """Half the length over which a cell of some height begins to fill, or is about to be full [m]."""
+    return smoothing * min(height, BENDS_UP_TO)
+
+
+@njit(cache=True)
+def film_of(film, height):  # type: ignore[no-untyped-def]
+    """Share of its transmissivity that a drained cell keeps."""
+    return film * min(1.0, FILM_UP_TO / height)
+
 
 @njit(cache=True)
 def ramp_at(value, width):  # type: ignore[no-untyped-def]
@@ -47,9 +62,10 @@ def filled_at(head, bottom, height, width):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def fill(heads, bottom, height, width, share, slope, integral):  # type: ignore[no-untyped-def]
+def fill(heads, bottom, height, smoothing, share, slope, integral):  # type: ignore[no-untyped-def]
     """Write what `filled_at` says of every cell."""
     for i in range(len(heads)):
+        width = bend_of(smoothing, height[i]) / height[i]
         share[i], slope[i], integral[i] = filled_at(heads[i], bottom[i], height[i], width)
 
 

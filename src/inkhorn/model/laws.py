@@ -22,10 +22,10 @@ class WaterTable:
     ----------
     film : float
         Share of the full conductance that a drained cell keeps, so that it stays in the equations
-        and fills again by itself; below 1.
+        and fills again by itself; below 1. Sideways it is a share of no more than 10 m of height.
     smoothing : float
-        Half the share of a cell's height over which saturation bends above empty and below full, so that
-        Newton's method sees no corner; at most a quarter.
+        Half the share of a cell's height, or of 1 m where it is higher, over which saturation bends above empty and
+        below full, so that Newton's method sees no corner; at most a quarter.
     confined : bool
         True treats every cell as full whatever its head: a plain confined aquifer.
     """
@@ -42,6 +42,18 @@ class WaterTable:
                 raise InputError(
                     f"{name} is {getattr(self, name):g}; expected a share of at most {words}, and usually far less."
                 )
+
+    def bend(self, height: Array) -> Array:
+        """Return half the length over which cells bend, (n,) [m]."""
+        from inkhorn.model import _kernels
+
+        return self.smoothing * np.minimum(height, _kernels.BENDS_UP_TO)
+
+    def film_of(self, height: Array) -> Array:
+        """Return the share of their transmissivity that drained cells keep, (n,) [-]."""
+        from inkhorn.model import _kernels
+
+        return self.film * np.minimum(1.0, _kernels.FILM_UP_TO / height)
 
 
 def ramp(value: Array, width: Array | float = 0.0) -> tuple[Array, Array]:
@@ -111,5 +123,5 @@ def saturation(head: Array, bottom: Array, top: Array, law: WaterTable) -> tuple
     share, slope, _ = filled(head, bottom, top, law)
     if law.confined:
         return share, slope
-    keep = 1.0 - law.film
-    return law.film + keep * share, keep * slope
+    film = law.film_of(top - bottom)
+    return film + (1.0 - film) * share, (1.0 - film) * slope

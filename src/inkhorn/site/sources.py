@@ -84,6 +84,8 @@ class Well(Feature):
     losses : float
         Loss of head inside the well that grows with the square of the rate [day²/m⁵]; the level in the tables
         lies that much lower.
+    casing_radius : float, optional
+        Of the pipe in which its water stands [m]: what flows out of there or into it as the level moves counts in time.
     concentration : mapping of str to float
         Of each species in the water put in [g/m³].
     """
@@ -103,6 +105,13 @@ class Well(Feature):
         default=0.0,
         check="nonnegative",
         example="1e-7 day²/m⁵",
+    )
+    casing_radius: float | None = quantity(
+        "of the pipe in which the water of the well stands, which counts as stored; nothing is if not given",
+        "length",
+        default=None,
+        check="positive",
+        example="0.3 m",
     )
     concentration: Mapping[str, float] = concentrations("of each species in the water put in, by name")
     kind: ClassVar[str] = "well"

@@ -8,8 +8,9 @@ from inkhorn.space.lines import line_corners
 from inkhorn.space.merged import MergedMesh
 from inkhorn.space.mesh import PlanEdges, PlanMesh
 from inkhorn.space.polygons import PolygonMesh
+from inkhorn.space.radial import Beside, RadialWells, beside_wells
 from inkhorn.space.rectangles import Band, RectangularMesh, rectangles
-from inkhorn.space.rows import FaceRows, flow_rows, series_conductance, tensor_rows
+from inkhorn.space.rows import FaceRows, flow_rows, plan_tensor, series_conductance, tensor_rows
 from inkhorn.space.sampling import sampling_rows
 from inkhorn.space.split import SplitMesh, split_in_four
 from inkhorn.space.strata import Layer, Levels, Strata
@@ -33,6 +34,7 @@ __all__ = [
     "POINT_METHODS",
     "SIDE",
     "Band",
+    "Beside",
     "BetweenSurface",
     "BoundedSurface",
     "Cells",
@@ -52,6 +54,7 @@ __all__ = [
     "PointMethod",
     "PointSurface",
     "PolygonMesh",
+    "RadialWells",
     "RectangularMesh",
     "SplitMesh",
     "Strata",
@@ -59,10 +62,12 @@ __all__ = [
     "Variogram",
     "VoronoiMesh",
     "ZonedSurface",
+    "beside_wells",
     "flow_rows",
     "kriging_rows",
     "layered",
     "line_corners",
+    "plan_tensor",
     "point_surfaces",
     "rectangles",
     "sampling_rows",

@@ -98,6 +98,11 @@ class Faces:
         """True for floor faces, (n_faces,)."""
         return self.kind == FLOOR
 
+    @property
+    def height(self) -> NDArray[np.float64]:
+        """Height of each side face, NaN for floor faces, (n_faces,) [m]."""
+        return np.asarray(self.area / np.hypot(*(self.ends[:, 1] - self.ends[:, 0]).T))
+
 
 @dataclass(frozen=True)
 class OuterFaces:

@@ -14,6 +14,7 @@ from inkhorn.errors import InputError, check_finite
 from inkhorn.space.cells import FLOOR, SIDE, Cells, Faces, OuterFaces
 from inkhorn.space.merged import MergedMesh
 from inkhorn.space.mesh import PlanEdges, PlanMesh
+from inkhorn.space.radial import equivalent_radius
 from inkhorn.space.rectangles import RectangularMesh
 from inkhorn.space.rim import OuterEdges, outer_edges
 from inkhorn.space.split import SplitMesh
@@ -257,16 +258,34 @@ class Grid:
             ends=np.full((len(pair), 2, 2), np.nan),
         )
 
-    def equivalent_radius(self, cells: NDArray[np.int64]) -> NDArray[np.float64]:
-        """Return how far from a well in each cell's middle the head is that of the cell, (n,) [m]."""
-        layer = self.cells.layer[cells]
-        radius = np.empty(len(cells))
-        for k in np.unique(layer):
-            here = layer == k
-            radius[here] = self.meshes[k].equivalent_radius(
-                self.within_layer[k][cells[here] - self.first_of_layer[k]]
-            )
-        return radius
+    def equivalent_radius(
+        self,
+        cells: NDArray[np.int64],
+        place: ArrayLike | None = None,
+        anisotropy: ArrayLike = 1.0,
+        direction: ArrayLike = 0.0,
+    ) -> NDArray[np.float64]:
+        """Return how far from a well the head is that of its cell, (n,) [m].
+
+        From the rows of the faces around it, so on any mesh and under any anisotropy in plan. The connection of a well
+        is ``2 pi length / sqrt(anisotropy) / ln(equivalent radius / radius of the bore)``.
+
+        Parameters
+        ----------
+        cells : ndarray of int, (n,)
+            Where wells stand.
+        place : array_like of float, (n, 2), optional
+            x and y of each, for a term that is told them too [m]; in the middle of its cell if not given.
+        anisotropy, direction : array_like of float, as of `per_cell`
+            Greatest over least conductivity in plan, and where to [degrees].
+
+        References
+        ----------
+        Peaceman, D. W. (1983), Interpretation of well-block pressures in numerical reservoir simulation with nonsquare
+        grid blocks and anisotropic permeability, SPE Journal 23(3), 531-543.
+        """
+        at = None if place is None else np.asarray(place, dtype=np.float64).reshape(-1, 2)
+        return equivalent_radius(self, cells, at, anisotropy, direction)
 
     @property
     def shape(self) -> tuple[int, ...]:

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from itertools import combinations
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.space.grid import Grid
+if TYPE_CHECKING:
+    from inkhorn.space.grid import Grid
 
 __all__ = ["read_beside"]
 

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_finite, check_nonnegative
-from inkhorn.space.grid import Grid
 from inkhorn.space.reading import read_beside
+
+if TYPE_CHECKING:
+    from inkhorn.space.grid import Grid
 
 __all__ = ["STRAIGHT", "FaceRows", "flow_rows", "plan_tensor", "series_conductance", "tensor_rows"]
 
@@ -110,7 +112,7 @@ class FaceRows:
         leakance: Array | None = None,
         resistance: Array | None = None,
     ) -> Array:
-        """Return the change of ``matrix.data`` for a small change of what rows are made of.
+        """Return the change of the conductances for a small change of what they are made of, (n_faces,) [m²/day].
 
         Parameters
         ----------
@@ -127,18 +129,17 @@ class FaceRows:
             conductance += self.by_leakance * leakance[self.cells[:, 0]]
         if resistance is not None:
             conductance += self.by_resistance * resistance
-        return np.asarray(conductance[self.entry_face] * self.difference.data)
+        return np.asarray(conductance)
 
     def adjoint(self, weight: Array, n_cells: int) -> tuple[NDArray[Any], ...]:
-        """Return the derivative of ``weight @ matrix.data`` by the arguments of `tangent`, in their order."""
-        total = np.bincount(self.entry_face, weight * self.difference.data, len(self.conductance))
-        share = self.by_conductivity * total[:, None]
+        """Return the derivative of ``weight @ conductance`` by the arguments of `tangent`, in their order."""
+        share = self.by_conductivity * weight[:, None]
         floor, side = self.is_floor, ~self.is_floor
         return (
             np.bincount(self.cells[side].ravel(), share[side].ravel(), n_cells),
             np.bincount(self.cells[floor].ravel(), share[floor].ravel(), n_cells),
-            np.bincount(self.cells[:, 0], self.by_leakance * total, n_cells),
-            self.by_resistance * total,
+            np.bincount(self.cells[:, 0], self.by_leakance * weight, n_cells),
+            self.by_resistance * weight,
         )
 
     def losing_monotonicity(self) -> Index:

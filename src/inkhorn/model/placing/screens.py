@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+from typing import NamedTuple
+
 import numpy as np
 
 from inkhorn.model.placing.plan import Array, Index, Plan, Spot, places
-from inkhorn.model.placing.traced import Traced
+from inkhorn.model.placing.traced import Traced, plain
 from inkhorn.model.terms import CollectorTerm, WellTerm
 from inkhorn.site import Collector, Well
 
 __all__: list[str] = []
+
+_STEP, _TURN = 1e-4, 0.01  # of a ratio, and degrees, over which differences are taken
+_SHIFT = 0.01  # of a cell's size: how far from its middle a well stands before it is told
 
 
 def _rate(feature: Well | Collector, plan: Plan) -> tuple[Traced, float, str]:
@@ -25,6 +31,16 @@ def _connection(length: Array, ease: Traced, radius: Traced, skin: Traced, reach
     return 2.0 * np.pi * length * ease / (wide.log() + skin).at_least(0.1)
 
 
+class _Screened(NamedTuple):
+    """The cells that a screen meets, where it ends in each, the share of it that is in none, and where it stands."""
+
+    cells: Index
+    top: Array
+    bottom: Array
+    missed: float
+    place: Array
+
+
 @places(Well, WellTerm)
 def place_wells(features: list[Well], plan: Plan) -> list[Spot]:
     """Every cell that a screen meets, by the length of screen in it."""
@@ -33,16 +49,42 @@ def place_wells(features: list[Well], plan: Plan) -> list[Spot]:
     points = [w for w in features if w.geometry == "point"]
     at = plan.grid.mesh.locate([w.shape.x for w in points], [w.shape.y for w in points])
     home = dict(zip(map(id, points), at.tolist(), strict=True))
-    return [_place_well(well, plan, home.get(id(well))) for well in features]
+    screens = [_screened(well, plan, home.get(id(well))) for well in features]
+    cells = np.concatenate([s.cells for s in screens])
+    place = np.concatenate([s.place for s in screens])
+    reach = _reach(plan, cells, place) if len(cells) else Traced([])
+    begin = np.cumsum([0] + [len(s.cells) for s in screens])
+    return [
+        _place_well(well, plan, screen, reach[a:b])
+        for well, screen, (a, b) in zip(features, screens, pairwise(begin), strict=True)
+    ]
 
 
-def _screened(well: Well, plan: Plan, at: int | None) -> tuple[Index, Array, Array, float]:
-    """The cells that a screen meets, where it ends in each, and the share of it that is in none."""
+def _reach(plan: Plan, cells: Index, place: Array) -> Traced:
+    """Equivalent radii at places in cells, and how they answer to the anisotropy there and to its direction."""
+    tensor = {name: plan.properties[name].values for name in ("anisotropy", "direction")}
+    found = Traced(plan.grid.equivalent_radius(cells, place, **tensor))
+    for name, step in (
+        ("anisotropy", _STEP * tensor["anisotropy"]),
+        ("direction", np.full(len(plan.grid.cells), _TURN)),
+    ):
+        own = plan.properties[name][cells]
+        if len(own.column):
+            up, down = (
+                plan.grid.equivalent_radius(cells, place, **{**tensor, name: tensor[name] + way * step})
+                for way in (1.0, -1.0)
+            )
+            found = found + (up - down) / (2.0 * step[cells]) * (own - own.values)
+    return found
+
+
+def _screened(well: Well, plan: Plan, at: int | None) -> _Screened:
     of = plan.grid.cells
     if at is None:
         cells, whose = plan.picked(well)
         missed = 1.0 - len(np.unique(whose)) / len(well.shape)
-        return cells, of.top[cells], of.bottom[cells], missed
+        middle = np.column_stack([of.x[cells], of.y[cells]])
+        return _Screened(cells, of.top[cells], of.bottom[cells], missed, middle)
     column = plan.grid.column_of(at) if at >= 0 else np.empty(0, np.int64)
     assert well.screen_top is not None  # the feature has seen to that
     assert well.screen_bottom is not None
@@ -52,35 +94,41 @@ def _screened(well: Well, plan: Plan, at: int | None) -> tuple[Index, Array, Arr
     )
     met = top > bottom
     whole = well.screen_top - well.screen_bottom
-    return column[met], top[met], bottom[met], 1.0 - float((top - bottom)[met].sum()) / whole
+    missed = 1.0 - float((top - bottom)[met].sum()) / whole
+    place = np.tile([[well.shape.x, well.shape.y]], (int(met.sum()), 1))
+    return _Screened(column[met], top[met], bottom[met], missed, place)
 
 
-def _place_well(well: Well, plan: Plan, at: int | None) -> Spot:
-    grid = plan.grid
+def _place_well(well: Well, plan: Plan, screen: _Screened, reach: Traced) -> Spot:
+    grid, cells, top, bottom = plan.grid, screen.cells, screen.top, screen.bottom
     rate, total, unit = _rate(well, plan)
-    cells, top, bottom, missed = _screened(well, plan, at)
     lowest = Traced([bottom.min(initial=np.inf)])
     if well.lowest_level is not None:
         lowest = plan.value(well, "lowest_level")
     elif well.screen_bottom is not None:
         lowest = plan.value(well, "screen_bottom")
     alone = {"rate": rate, "lowest_level": lowest, "losses": plan.value(well, "losses")}
+    if well.casing_radius is not None:
+        casing = plan.value(well, "casing_radius")
+        alone["casing_area"] = np.pi * casing * casing
     if len(cells) == 0:
         return Spot(well, cells, {"connection": Traced([]), **alone}, total, unit, 1.0)
     screened = top - bottom
     # radial flow where the conductivity differs by direction meets the geometric mean of greatest and least
     ease = 1.0 / plan.properties["anisotropy"][cells].sqrt()
-    reach = Traced(grid.equivalent_radius(cells))
-    connection = _connection(screened, ease, plan.value(well, "radius"), plan.value(well, "skin"), reach)
-    share = screened / screened.sum()
+    radius, skin = plan.value(well, "radius"), plan.value(well, "skin")
+    connection = _connection(screened, ease, radius, skin, reach)
+    through = screened * plain(plan.properties["horizontal_conductivity"][cells])
+    share = through / through.sum() if through.sum() > 0.0 else screened / screened.sum()
     layers = [grid.layer_names[k] for k in grid.cells.layer[cells]]
-    note = "screen in " + ", ".join(f"{name} {s:.0%}" for name, s in zip(layers, share, strict=True))
-    place = {"x": well.x, "y": well.y}
-    if at is None:
-        place = {"x": float(grid.cells.x[cells].mean()), "y": float(grid.cells.y[cells].mean())}
-    where = {k: np.array([v]) for k, v in place.items()} | {"screen_top": top, "screen_bottom": bottom}
+    notes = ["screen in " + ", ".join(f"{name} {s:.0%}" for name, s in zip(layers, share, strict=True))]
+    place = screen.place.mean(axis=0)
+    off = np.hypot(grid.cells.x[cells[0]] - place[0], grid.cells.y[cells[0]] - place[1])
+    if well.geometry == "point" and off > _SHIFT * np.sqrt(grid.cells.area[cells[0]]):
+        notes.append(f"{off:.3g} m from the middle of its cell")
+    where = {"x": place[:1], "y": place[1:], "screen_top": top, "screen_bottom": bottom}
     values = {"connection": connection, **alone}
-    return Spot(well, cells, values, total, unit, float(missed), note, where=where)
+    return Spot(well, cells, values, total, unit, float(screen.missed), "; ".join(notes), where=where)
 
 
 @places(Collector, CollectorTerm)

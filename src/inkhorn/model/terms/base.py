@@ -355,6 +355,14 @@ class Term:
         return np.full(len(self.cells), -1, dtype=np.int64)
 
     @property
+    def place(self) -> Array | None:
+        """x and y of each entry that stands upright in its cell, NaN for others, (n_entries, 2) [m]; None for all.
+
+        The flow around it is then that to where it stands.
+        """
+        return None
+
+    @property
     def links(self) -> Index:
         """Pairs of own unknowns between which water passes, (n_links, 2)."""
         return np.empty((0, 2), dtype=np.int64)
@@ -387,6 +395,10 @@ class Term:
         """Return a first guess of the term's own unknowns, (n_own,)."""
         return np.empty(0)
 
+    def at_start(self, moment: Moment) -> Array:
+        """Return the term's own unknowns that a run through time begins with, (n_own,)."""
+        return self.settled(moment)
+
     def settled(self, moment: Moment) -> Array:
         """Return the term's own unknowns where the heads alone determine them, else as they are, (n_own,)."""
         return moment.own
@@ -412,10 +424,6 @@ class Term:
     def by_state(self, moment: Moment) -> Slope:
         """Return the derivatives by the state at the step's start; rows as of `by_input`."""
         return Slope.none()
-
-    def limited(self, cells: Cells) -> Term | None:
-        """Return the same term, taking no more than there is; None where it never asks for more."""
-        return None
 
     def seen(self, moment: Moment, flow: Array) -> Mapping[str, Array]:
         """Return how far each entry shows what `watches` name, 0 for not at all, (n_entries,).

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
-from inkhorn.model.laws import saturation
+from inkhorn.model.laws import filled
 from inkhorn.model.terms.base import (
     HORIZONTAL,
     Contribution,
@@ -33,36 +33,46 @@ _LAST = 0.5  # m above the lowest level over which a well takes less and less
 class WellTerm(Term):
     """Wells, each with one water level that all cells along its screen share.
 
-    Between the well and a cell flows ``connection * conductivity * saturation * (level - head)``;
-    the level is an unknown, and its equation says that these flows add up to the well's rate
-    (Peaceman 1983 gives r0 of the connection).
+    Between the well and a cell flows ``connection * conductivity`` times the integral of the filled share of the screen
+    over the head, from the level in the well to the head in the cell: what is above the level seeps out of the screen's
+    face. So a well in a water table takes ``K (h² - hw²)``, with its seepage face (Charny 1951), and no more than
+    there is. The level is an unknown, and its equation says that these flows, and what the casing stores, add up to the
+    well's rate.
 
     Parameters
     ----------
     connection : array_like of float, () or (n_entries,)
-        ``2 pi * screened height / ln(r0 / radius)`` [m], r0 from ``mesh.equivalent_radius``.
+        ``2 pi * screened height / ln(r0 / radius)`` [m], r0 from ``mesh.equivalent_radius`` (Peaceman 1983).
     rate : array_like of float, () or (n_features,)
         Positive into the aquifer, negative for abstraction [m³/day].
     lowest_level : array_like of float, () or (n_features,)
         Below which the water in the well cannot be drawn [m]: what a well takes out becomes less over
-        the last half metre above it, smoothly to nothing.
+        the last half metre above it, smoothly to nothing. Of minus infinity it is the bottom of the lowest cell; but
+        where all cells count as full there is then no end.
     losses : array_like of float, () or (n_features,)
         Fall of the level inside the well beyond the screen, over the square of the rate [day²/m⁵].
+    casing_area : array_like of float, () or (n_features,)
+        Of the water in the well, which counts as stored [m²].
     x, y : array_like of float, () or (n_features,)
         Where each stands [m]; NaN where that is not known, or no one place.
     screen_top, screen_bottom : array_like of float, () or (n_entries,)
-        Of the part of the screen in each cell [m].
+        Of the part of the screen in each cell [m]; the cell's own where not given, or no height apart.
 
     References
     ----------
+    Charny, I. A. (1951), A rigorous derivation of Dupuit's formula for unconfined seepage with seepage surface,
+    Doklady Akademii Nauk SSSR 79, 937-940.
     Peaceman, D. W. (1983), Interpretation of well-block pressures in numerical reservoir simulation
     with nonsquare grid blocks and anisotropic permeability, SPE Journal 23(3), 531-543, eq. 22.
+    Papadopulos, I. S. & Cooper, H. H. (1967), Drawdown in a well of large diameter, Water Resources Research 3(1),
+    241-244 (the water in the casing).
     """
 
     connection: Any = entry_input("length", check="nonnegative", told=False)
     rate: Any = feature_input("flow")
     lowest_level: Any = feature_input("length", default=-np.inf, check="any")
     losses: Any = feature_input("well loss", check="nonnegative")
+    casing_area: Any = feature_input("area", check="nonnegative")
     x: Any = placed("feature")
     y: Any = placed("feature")
     screen_top: Any = placed("entry")
@@ -96,35 +106,61 @@ class WellTerm(Term):
     def node(self) -> NDArray[np.int64]:
         return self.feature
 
+    @property
+    def place(self) -> NDArray[np.float64] | None:
+        return np.column_stack([self.x, self.y])[self.feature]
+
     def first_guess(self, heads: NDArray[np.float64]) -> NDArray[np.float64]:
         count = np.bincount(self.feature, minlength=self.n_own)
         return np.asarray(np.bincount(self.feature, heads[self.cells], self.n_own) / count)
 
-    def _parts(self, moment: Moment) -> tuple[NDArray[Any], NDArray[Any], NDArray[Any]]:
-        """Conductance when full, saturation of the side the water comes from, and its slope by head."""
-        c = self.cells
-        head = moment.heads[c]
-        share, slope = saturation(head, moment.cells.bottom[c], moment.cells.top[c], moment.law)
-        into_well = head > moment.own[self.feature]
-        full = self.connection * moment.horizontal_conductivity[c]
-        return full, np.where(into_well, share, 1.0), np.where(into_well, slope, 0.0)
+    def at_start(self, moment: Moment) -> NDArray[np.float64]:
+        idle = replace(self, rate=np.where(self.casing_area > 0.0, 0.0, self.rate))
+        return idle.settled(moment)
 
-    def limited(self, cells: Cells) -> WellTerm | None:
-        endless = (self.rate < 0.0) & ~np.isfinite(self.lowest_level)
-        if not endless.any():
-            return None
-        base = np.full(len(self.features), np.inf)
-        np.minimum.at(base, self.feature, cells.bottom[self.cells])
-        return replace(self, lowest_level=np.where(endless, base, self.lowest_level))
+    def _screen(self, cells: Cells) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Bottom and top of the screen in each cell; the cell's own where that is not known, or of no height."""
+        known = self.screen_top > self.screen_bottom
+        return (
+            np.where(known, self.screen_bottom, cells.bottom[self.cells]),
+            np.where(known, self.screen_top, cells.top[self.cells]),
+        )
+
+    def _reached(
+        self, moment: Moment, level: NDArray[np.float64]
+    ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """The integral of the filled share of each screen up to a level [m], and that share."""
+        bottom, top = self._screen(moment.cells)
+        share, _, integral = filled(level, bottom, top, moment.law)
+        height = top - bottom
+        if moment.law.confined:
+            return level - bottom, share
+        film = moment.law.film_of(height)
+        return height * (1.0 - film) * integral + film * (level - bottom), film + (1.0 - film) * share
+
+    def _exchange(self, moment: Moment) -> tuple[NDArray[Any], ...]:
+        """What is driven from the well into each cell, over connection and conductivity [m], and its slopes."""
+        by_well, slope = self._reached(moment, moment.own[self.feature])
+        by_cell, cell_slope = self._reached(moment, moment.heads[self.cells])
+        return by_well - by_cell, slope, -cell_slope
+
+    def _lowest(self, moment: Moment) -> NDArray[np.float64]:
+        """The lowest level of each well."""
+        if moment.law.confined:
+            return np.asarray(self.lowest_level)
+        base = np.full(self.n_own, np.inf)
+        np.minimum.at(base, self.feature, self._screen(moment.cells)[0])
+        return np.where(np.isfinite(self.lowest_level), self.lowest_level, base)
 
     def seen(self, moment: Moment, flow: NDArray[np.float64]) -> Mapping[str, NDArray[np.float64]]:
         less = np.bincount(self.feature, flow, len(self.features)) - self.rate
         told = (self.rate < 0.0) & (less > 1e-6 * np.abs(self.rate))
         return {"short": np.where(told, less, 0.0)[self.feature]}
 
-    def taken_share(self, level: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-        """Return the share of its rate that each well gets at a level, and its slope [-], [1/m]."""
-        t = np.clip((level - self.losses * self.rate**2 - self.lowest_level) / _LAST, 0.0, 1.0)
+    def taken_share(self, moment: Moment) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Return the share of its rate that each well gets at its level, and its slope [-], [1/m]."""
+        depth = moment.own - self.losses * self.rate**2 - self._lowest(moment)
+        t = np.clip(depth / _LAST, 0.0, 1.0)
         short = (self.rate < 0) & (t < 1.0)
         return np.where(short, t * t * (3.0 - 2.0 * t), 1.0), np.where(
             short, 6.0 * t * (1.0 - t) / _LAST, 0.0
@@ -138,13 +174,14 @@ class WellTerm(Term):
         """
         level, wells = moment.own.copy(), np.arange(self.n_own)
         low, high, reach = np.full(self.n_own, -np.inf), np.full(self.n_own, np.inf), 1.0
+        stores = (self.casing_area > 0.0) & (not moment.steady)  # these know their past
         for _ in range(80):
             answer = self.evaluate(replace(moment, own=level))
             missing, slopes = answer.own_residual, answer.own_slope
             own = slopes.column == moment.first_own + slopes.row
             slope = np.bincount(slopes.row[own], slopes.value[own], self.n_own)
             turnover = np.abs(self.rate) + np.bincount(self.feature, np.abs(answer.flow), self.n_own)
-            open_ = np.abs(missing) > 1e-13 * turnover
+            open_ = (np.abs(missing) > 1e-13 * turnover) & ~stores
             if not open_.any():
                 break
             low, high = (
@@ -161,46 +198,49 @@ class WellTerm(Term):
         return level
 
     def evaluate(self, moment: Moment) -> Contribution:
-        full, share, slope = self._parts(moment)
-        got, got_slope = self.taken_share(moment.own)
-        wells = np.arange(self.n_own)
-        n, level = np.arange(len(self.cells)), moment.first_own + self.feature
-        drop = moment.own[self.feature] - moment.heads[self.cells]
-        flow = full * share * drop
-        by_head = full * (slope * drop - share)
+        full = self.connection * moment.horizontal_conductivity[self.cells]
+        drive, by_level, by_head = self._exchange(moment)
+        got, got_slope = self.taken_share(moment)
+        wells, n = np.arange(self.n_own), np.arange(len(self.cells))
+        level = moment.first_own + self.feature
+        flow, by_level, by_head = full * drive, full * by_level, full * by_head
+        stores = bool(self.casing_area.any())
         return Contribution(
             flow=flow,
             flow_slope=Slope(
                 np.concatenate([n, n]),
                 np.concatenate([self.cells, level]),
-                np.concatenate([by_head, full * share]),
+                np.concatenate([by_head, by_level]),
             ),
             own_residual=self.rate * got - np.bincount(self.feature, flow, self.n_own),
             own_slope=Slope(
                 np.concatenate([self.feature, self.feature, wells]),
                 np.concatenate([self.cells, level, moment.first_own + wells]),
-                np.concatenate([-by_head, -full * share, self.rate * got_slope]),
+                np.concatenate([-by_head, -by_level, self.rate * got_slope]),
             ),
+            stored=self.casing_area * moment.own if stores else np.empty(0),
+            stored_slope=Slope(wells, moment.first_own + wells, self.casing_area) if stores else Slope.none(),
             outside={"pumping": self.rate * got},
         )
 
     def by_input(self, moment: Moment) -> Mapping[str, Slope]:
-        _, share, _ = self._parts(moment)
+        drive, _, _ = self._exchange(moment)
         n, wells = np.arange(len(self.cells)), np.arange(self.n_own)
-        drop = share * (moment.own[self.feature] - moment.heads[self.cells])
-        got, got_slope = self.taken_share(moment.own)
+        got, got_slope = self.taken_share(moment)
         out, back = np.concatenate([n, len(n) + self.feature]), np.concatenate([n, n])
-        by_k, by_connection = (
-            self.connection * drop,
-            moment.horizontal_conductivity[self.cells] * drop,
-        )
+        by_k, by_connection = self.connection * drive, moment.horizontal_conductivity[self.cells] * drive
         less = -self.rate * got_slope  # by what raises the level that is needed
+        given = np.isfinite(self.lowest_level)
+        held = (
+            Slope(len(n) + self.n_own + wells, wells, moment.own) if self.casing_area.any() else Slope.none()
+        )
         return {
             HORIZONTAL: Slope(out, self.cells[back], np.concatenate([by_k, -by_k])),
             "connection": Slope(out, back, np.concatenate([by_connection, -by_connection])),
             "rate": Slope(len(n) + wells, wells, got + 2.0 * self.losses * self.rate * less),
-            "lowest_level": Slope(len(n) + wells, wells, less),
+            "lowest_level": Slope(len(n) + wells, wells, np.where(given, less, 0.0)),
             "losses": Slope(len(n) + wells, wells, self.rate**2 * less),
+            "casing_area": held,
         }
 
 

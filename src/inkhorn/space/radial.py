@@ -1,0 +1,313 @@
+"""Radial flow to wells: what of it the heads at centres of cells cannot say, wherever a well stands."""
+
+from __future__ import annotations
+
+from dataclasses import fields
+from itertools import pairwise
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from inkhorn.space.cells import Cells, Faces
+from inkhorn.space.rows import FaceRows, flow_rows, plan_tensor
+
+if TYPE_CHECKING:
+    from inkhorn.space.grid import Grid
+
+__all__ = ["Beside", "RadialWells", "beside_wells", "equivalent_radius"]
+
+Array = NDArray[np.float64]
+Index = NDArray[np.int64]
+
+_REACH = 4.0  # how far around a well flows are corrected, in distances to the farthest neighbour of its cell
+_INSIDE = 1e-6  # of the way to the centre
+_OF_SQUARE = np.exp(-np.euler_gamma) / np.sqrt(8.0)  # among equal squares (Peaceman 1983)
+_RINGS = 3  # neighbours of neighbours from which heads are read
+
+
+class RadialWells(NamedTuple):
+    """Screens that stand upright somewhere in their cells.
+
+    Attributes
+    ----------
+    cell : ndarray of int, (n,)
+        Where each is.
+    place : ndarray of float, (n, 2)
+        x and y [m].
+    tensor : ndarray of float, (n, 2, 2)
+        Conductivity in plan of its cell, over the greatest.
+    stretch : ndarray of float, (n, 2, 2)
+        What turns arms from wells to as they are where conductivity is the same all round.
+    ease : ndarray of float, (n,)
+        The geometric mean of greatest and least conductivity over the greatest.
+    """
+
+    cell: Index
+    place: Array
+    tensor: Array
+    stretch: Array
+    ease: Array
+
+    @classmethod
+    def standing(cls, grid: Grid, cell: Index, place: Array, tensor: Array) -> RadialWells:
+        """Return those at some places; one on the rim of its cell is taken to stand just inside."""
+        centre = np.column_stack([grid.cells.x, grid.cells.y])[cell]
+        value, axis = np.linalg.eigh(tensor)
+        stretch = (axis / np.sqrt(value)[:, None]) @ np.swapaxes(axis, 1, 2)
+        ease = np.sqrt(value.prod(axis=1))
+        return cls(cell, place + _INSIDE * (centre - place), tensor, stretch, ease)
+
+    def stretched(self, arms: Array, whose: Index) -> Array:
+        """Return arms from wells (m, 2) as they are where conductivity is the same all round."""
+        return np.asarray(np.einsum("nij,nj->ni", self.stretch[whose], arms))
+
+    def head(self, arms: Array, whose: Index) -> Array:
+        """Return the head of radial flow that takes out 1 m³/day a metre, where the greatest conductivity is 1 m/day."""
+        distance = np.hypot(*self.stretched(arms, whose).T)
+        return np.asarray(np.log(np.where(distance > 0.0, distance, 1.0)) / (2.0 * np.pi * self.ease[whose]))
+
+    def radius(self, head: Array) -> Array:
+        """Return the distance at which that head is found, as a bore of this radius would have it, (n,) [m].
+
+        A round bore becomes an ellipse where the conductivity is made the same all round; the mean of its half axes
+        counts (Peaceman 1983, eq. 20).
+        """
+        half = 0.5 * np.trace(self.stretch, axis1=1, axis2=2)
+        return np.asarray(np.exp(2.0 * np.pi * self.ease * head) / half)
+
+
+def _ragged(start: Index, count: Index) -> tuple[Index, Index]:
+    """Whose each is, and all positions, of stretches that begin somewhere and are so long."""
+    whose = np.repeat(np.arange(len(count)), count)
+    return whose, np.arange(len(whose)) - np.repeat(np.cumsum(count) - count, count) + start[whose]
+
+
+class _Sides:
+    """The side faces of a grid, by their cells, and what a uniform conductivity makes of each."""
+
+    def __init__(self, grid: Grid, rows: FaceRows | None) -> None:
+        faces = grid.faces
+        self.rows, self.n = rows, grid.n_cells
+        self.face = np.flatnonzero(~faces.is_floor)
+        self.cells, self.normal = faces.cells[self.face], faces.normal[self.face, :2]
+        self.ends, self.reach = faces.ends[self.face], faces.distance[self.face].sum(axis=1)
+        self.length = np.hypot(*(self.ends[:, 1] - self.ends[:, 0]).T)
+        self.height = faces.height[self.face]
+        self.order = np.argsort(self.cells.ravel(), kind="stable")
+        self.begin = np.searchsorted(self.cells.ravel()[self.order], np.arange(self.n + 1))
+        self.centre = np.column_stack([grid.cells.x, grid.cells.y])
+
+    def of(self, cells: Index) -> tuple[Any, Any, Any]:
+        """Whose, which side, and 1 where it leads out of the cell or -1 into it."""
+        whose, at = _ragged(self.begin[cells], self.begin[cells + 1] - self.begin[cells])
+        place = self.order[at]
+        return whose, place // 2, 1.0 - 2.0 * (place % 2)
+
+    def conductance(self, side: Index, tensor: Array) -> Array:
+        """Of sides where conductivity is everywhere that around a well, a metre of height."""
+        normal = self.normal[side]
+        spread = np.einsum("ni,nij,nj->n", normal, tensor, normal)
+        return np.asarray(self.length[side] * spread / self.reach[side])
+
+    def entries(self, side: Index) -> tuple[Any, Any, Any]:
+        """Whose, which cell, and how the head there counts in the head difference across each side."""
+        assert self.rows is not None
+        rows = self.rows.difference
+        first = rows.indptr[self.face[side]]
+        whose, at = _ragged(first, rows.indptr[self.face[side] + 1] - first)
+        return whose, rows.indices[at].astype(np.int64), rows.data[at]
+
+
+def _own_heads(sides: _Sides, wells: RadialWells) -> Array:
+    """The head at which each well's own cell gets its water, those around being where radial flow has them."""
+    source = _sources(sides, wells, np.arange(len(wells.cell)), wells.cell)
+    whose, side, out = sides.of(wells.cell)
+    conductance = out * sides.conductance(side, wells.tensor[whose])
+    entry, cell, weight = sides.entries(side)
+    weight = weight * conductance[entry]
+    whose = whose[entry]
+    own = cell == wells.cell[whose]
+    head = wells.head(sides.centre[cell] - wells.place[whose], whose)
+    others = np.bincount(whose, np.where(own, 0.0, weight * head), len(wells.cell))
+    alone = np.bincount(whose, np.where(own, weight, 0.0), len(wells.cell))
+    return np.asarray((source - others) / np.where(alone > 0.0, alone, np.nan))
+
+
+def _sources(sides: _Sides, wells: RadialWells, owner: Index, cell: Index) -> Array:
+    """What radial flow brings through the sides of cells around wells, less what it takes: -1 for a well's own cell.
+
+    On the rim some of it comes through sides that are closed, and does not count.
+    """
+    whose, side, out = sides.of(cell)
+    angle = out * _angle(sides, wells, owner[whose], side)
+    return np.asarray(np.bincount(whose, -angle / (2.0 * np.pi), len(cell)))
+
+
+def _around(sides: _Sides, wells: RadialWells, layer: Index) -> tuple[Index, Index]:
+    """The cells of the same layer around each well: whose, and which."""
+    from scipy.spatial import KDTree
+
+    whose, side, _ = sides.of(wells.cell)
+    arms = wells.stretched(np.diff(sides.centre[sides.cells[side]], axis=1)[:, 0], whose)
+    reach = np.zeros(len(wells.cell))
+    np.maximum.at(reach, whose, _REACH * np.hypot(*arms.T))
+    greatest = np.sqrt(np.linalg.eigvalsh(wells.tensor)[:, -1])  # by which an arm is shorter stretched
+    found: list[tuple[Index, Index]] = []
+    for k in np.unique(layer[wells.cell]):
+        here, mine = np.flatnonzero(layer == k), np.flatnonzero(layer[wells.cell] == k)
+        tree = KDTree(sides.centre[here], balanced_tree=False)
+        near = tree.query_ball_point(wells.place[mine], reach[mine] * greatest[mine])
+        found.append((np.repeat(mine, [len(v) for v in near]), here[np.concatenate([*near, []]).astype(int)]))
+    owner, cell = (np.concatenate(v) for v in zip(*found, strict=True))
+    distance = np.hypot(*wells.stretched(sides.centre[cell] - wells.place[owner], owner).T)
+    kept = (distance <= reach[owner]) | (cell == wells.cell[owner])
+    return owner[kept], cell[kept]
+
+
+class Beside(NamedTuple):
+    """What radial flow carries across faces beside what their rows make of the heads at centres.
+
+    Attributes
+    ----------
+    face, well : ndarray of int, (n,)
+        Across which face, for which well.
+    share : ndarray of float, (n,)
+        From the first to the second cell, of the flow into the well's cell, where the conductivity is as around it [-].
+    around : ndarray of float, (n,)
+        The face's conductance a metre of height where that is so [m/day].
+    """
+
+    face: Index
+    well: Index
+    share: Array
+    around: Array
+
+
+def beside_wells(grid: Grid, rows: FaceRows, wells: RadialWells, conductivity: Array) -> Beside:
+    """Return what passes through faces around wells besides what the heads at the centres say.
+
+    All water of a well comes from, or goes to, the cell that it stands in. Around it the exact flux of radial flow
+    crosses each face; what the face's own row makes of the exact heads is less or more. The difference is carried
+    besides, so that heads around a well are those of a well where it stands.
+
+    Parameters
+    ----------
+    grid : Grid
+    rows : FaceRows
+        Of the model.
+    wells : RadialWells
+    conductivity : ndarray of float, (n_cells,)
+        Greatest in plan [m/day].
+    """
+    sides = _Sides(grid, rows)
+    own = _own_heads(sides, wells)
+    owner, cell = _around(sides, wells, grid.cells.layer)
+    # the faces between two cells around the same well
+    whose, side, out = sides.of(cell)
+    first = out > 0.0
+    owner_of, side = owner[whose[first]], side[first]
+    inside = np.isin(owner_of * sides.n + sides.cells[side, 1], owner * sides.n + cell)
+    owner, side = owner_of[inside], side[inside]
+    entry, at, weight = sides.entries(side)
+    whose = owner[entry]
+    exact = wells.head(sides.centre[at] - wells.place[whose], whose)
+    head = np.where(at == wells.cell[whose], own[whose], exact)
+    uniform = sides.conductance(side, wells.tensor[owner])
+    flow = uniform * np.bincount(entry, weight * head, len(side))
+    missing = -_angle(sides, wells, owner, side) / (2.0 * np.pi) - flow
+    around = uniform * conductivity[wells.cell[owner]]
+    good = np.isfinite(missing) & (around > 0.0)
+    return Beside(sides.face[side[good]], owner[good], -missing[good], around[good])
+
+
+def _angle(sides: _Sides, wells: RadialWells, owner: Index, side: Index) -> Array:
+    """The angle under which each well sees a side, positive where it looks out of the first cell."""
+    begin, end = (wells.stretched(sides.ends[side, k] - wells.place[owner], owner) for k in (0, 1))
+    tangent = np.column_stack([-sides.normal[side, 1], sides.normal[side, 0]])
+    ahead = ((sides.ends[side, 1] - sides.ends[side, 0]) * tangent).sum(axis=1) >= 0.0
+    angle = np.arctan2(begin[:, 0] * end[:, 1] - begin[:, 1] * end[:, 0], (begin * end).sum(axis=1))
+    return np.where(ahead, angle, -angle)
+
+
+class _Part:
+    """Some cells of a grid with the side faces between them, all 1 m high: what face rows are made of."""
+
+    def __init__(self, grid: Grid, members: NDArray[np.bool_], sides: Index) -> None:
+        faces = grid.faces
+        number = np.cumsum(members) - 1
+        pair = faces.cells[sides]
+        side = sides[members[pair].all(axis=1)]
+        self.number, self.n_cells = number, int(members.sum())
+        self.cells = Cells(**{f.name: getattr(grid.cells, f.name)[members] for f in fields(Cells)})
+        some = {f.name: getattr(faces, f.name)[side] for f in fields(Faces)}
+        length = np.hypot(*(some["ends"][:, 1] - some["ends"][:, 0]).T)
+        self.faces = Faces(**{**some, "cells": number[some["cells"]], "area": length})
+
+    def per_cell(self, name: str, values: ArrayLike) -> Array:
+        return np.array(np.broadcast_to(np.asarray(values, dtype=np.float64), self.n_cells))
+
+
+def equivalent_radius(
+    grid: Grid,
+    cells: Index,
+    place: Array | None = None,
+    anisotropy: ArrayLike = 1.0,
+    direction: ArrayLike = 0.0,
+) -> Array:
+    """Return how far from a well the head is that of its cell, on any mesh and under any anisotropy; see `Grid`."""
+    cells = np.atleast_1d(np.asarray(cells, dtype=np.int64))
+    ratio, angle = grid.per_cell("anisotropy", anisotropy), grid.per_cell("direction", direction)
+    side = np.flatnonzero(~grid.faces.is_floor)
+    pair = grid.faces.cells[side]
+    centre = np.column_stack([grid.cells.x, grid.cells.y])
+    tensor = plan_tensor(ratio[cells], angle[cells])
+    tensor = np.tile(np.eye(2), (len(cells), 1, 1)) if tensor is None else tensor
+    wells = RadialWells.standing(grid, cells, centre[cells] if place is None else place, tensor)
+    members = np.zeros(grid.n_cells, dtype=bool)
+    members[cells] = True
+    if place is None:
+        members[_around(_Sides(grid, None), wells, grid.cells.layer)[1]] = True
+    for _ in range(_RINGS):
+        touched = members[pair].any(axis=1)
+        members[pair[touched].ravel()] = True
+    part: Any = _Part(grid, members, side)
+    rows = flow_rows(part, 1.0, 1.0, anisotropy=ratio[members], direction=angle[members])
+    sides = _Sides(part, rows)
+    here = wells._replace(cell=part.number[cells])
+    heads = _own_heads(sides, here) if place is not None else _centred_heads(sides, here, part.cells.layer)
+    radius = wells.radius(heads)
+    alone = ~np.isfinite(radius)  # in a cell without neighbours
+    radius[alone] = _OF_SQUARE * np.sqrt(grid.cells.area[cells[alone]])
+    return radius
+
+
+def _centred_heads(sides: _Sides, wells: RadialWells, layer: Index) -> Array:
+    """The head of each well's own cell by its rows alone, from the exact heads some cells away."""
+    from scipy.sparse import coo_array, csr_array
+
+    face, ones = np.arange(len(sides.face)), np.ones(len(sides.face))
+    outward = coo_array(
+        (np.concatenate([ones, -ones]), (sides.cells.T.ravel(), np.concatenate([face, face]))),
+        shape=(sides.n, len(face)),
+    ).tocsr()
+    assert sides.rows is not None  # made for these wells
+    balance = outward @ sides.rows.matrix
+    owner, cell = _around(sides, wells, layer)
+    order = np.argsort(owner, kind="stable")
+    owner, cell = owner[order], cell[order]
+    source = _sources(sides, wells, owner, cell)
+    begin = np.searchsorted(owner, np.arange(len(wells.cell) + 1))
+    heads = np.full(len(wells.cell), np.nan)
+    for k, (a, b) in enumerate(pairwise(begin)):
+        if b - a == 1:
+            continue
+        part, own = balance[cell[a:b]], cell[a:b] == wells.cell[k]
+        near, column = np.unique(part.indices, return_inverse=True)
+        dense = csr_array((part.data, column, part.indptr), shape=(b - a, len(near))).toarray()
+        free = np.isin(near, cell[a:b])
+        exact = wells.head(sides.centre[near] - wells.place[k], np.full(len(near), k))
+        place = np.searchsorted(near[free], cell[a:b])
+        found = np.linalg.solve(dense[:, free], source[a:b] - dense[:, ~free] @ exact[~free])
+        heads[k] = found[place[own]][0]
+    return heads
