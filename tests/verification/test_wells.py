@@ -82,7 +82,7 @@ def test_a_well_in_a_water_table(kind, size, layers):
 )  # fmt: skip
 @pytest.mark.parametrize("at", [(130.0, -90.0), (3.0, 7.0)])
 def test_drawdown_of_a_well_wherever_it_stands(kind, size, ratio, direction, at):
-    """Thiem (1906), stretched along the axes of the tensor: in the well to 2 %, in bores two cells away to 1 % if isotropic.
+    """Thiem (1906), stretched along the axes of the tensor: to 2 % in the well, to 1 % in bores two cells away.
 
     Under strong anisotropy oblique to the cells, rows read heads farther away: to 3 % there.
     """

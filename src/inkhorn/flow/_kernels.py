@@ -27,7 +27,7 @@ def _mean_above(a, b, width):  # type: ignore[no-untyped-def]
         mean = (area_a - area_b) / apart
         return mean, (at_a - mean) / apart, (mean - at_b) / apart
     middle, slope, _ = eased(0.5 * (a + b), width)
-    mean = (at_a + 4.0 * middle + at_b) / 6.0  # by Simpson's rule, exact for the law's cubics
+    mean = (at_a + 4.0 * middle + at_b) / 6.0  # by Simpson's rule
     return mean, (slope_a + 2.0 * slope) / 6.0, (2.0 * slope + slope_b) / 6.0
 
 

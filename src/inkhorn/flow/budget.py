@@ -3,20 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
+from numpy.typing import NDArray
 
 from inkhorn.errors import InputError, did_you_mean
 from inkhorn.model import Model
-from inkhorn.space import line_corners
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["across_line", "budget_table", "closing_error"]
+__all__ = ["budget_table", "closing_error"]
 
 IN, OUT = "in [m³/day]", "out [m³/day]"
 
@@ -187,50 +185,4 @@ def budget_table(model: Model, step: Any, by: str, regions: Mapping[str, Any] | 
     frame.loc[name, :] = total
     larger = max(total[IN], total[OUT])
     frame.attrs["closing_error_percent"] = float(100.0 * (total[IN] - total[OUT]) / larger) if larger else 0.0
-    return frame
-
-
-def across_line(model: Model, step: Any, line: ArrayLike) -> pd.DataFrame:
-    """Return what crosses a line in plan, layer by layer; see `FlowResult.across`.
-
-    Raises
-    ------
-    InputError
-        If it is no line, or no two cells stand on either side of it.
-    """
-    import pandas as pd
-
-    points = line_corners(line)
-    cells, faces = model.grid.cells, model.grid.faces
-    side = np.flatnonzero(~faces.is_floor)
-    first, second = faces.cells[side].T
-    p, q = (np.stack([cells.x[c], cells.y[c]]) for c in (first, second))
-
-    def left_of(point: Any, begin: Any, end: Any) -> Any:
-        return (end[0] - begin[0]) * (point[1] - begin[1]) - (end[1] - begin[1]) * (point[0] - begin[0]) >= 0
-
-    # how often more the way from centre to centre crosses to the left
-    to_left = np.zeros(len(side), dtype=np.int64)
-    for begin, end in pairwise(points):
-        from_left, comes_left = left_of(p, begin, end), left_of(q, begin, end)
-        meets = (from_left != comes_left) & (left_of(begin, p, q) != left_of(end, p, q))
-        to_left += np.where(meets, comes_left.astype(np.int64) - from_left, 0)
-    if not to_left.any():
-        raise InputError(
-            "no two cells side by side stand on either side of the line. Draw it between the centres of cells."
-        )
-    flow = to_left * step.face_flow[side]
-    layer = cells.layer[first]
-    rows = [
-        {
-            "layer": name,
-            "to the left [m³/day]": float(flow[(layer == k) & (flow > 0)].sum()),
-            "to the right [m³/day]": float(-flow[(layer == k) & (flow < 0)].sum()),
-        }
-        for k, name in enumerate(model.grid.layer_names)
-        if (to_left[layer == k] != 0).any()
-    ]
-    frame = pd.DataFrame(rows).set_index("layer")
-    frame.loc["total"] = frame.sum()
-    frame["net to the left [m³/day]"] = frame.iloc[:, 0] - frame.iloc[:, 1]
     return frame

@@ -151,8 +151,7 @@ class FlowEquations:
         self.n_unknowns = int(self.first_own[-1])
         fixed = np.zeros(self.n_unknowns, dtype=bool)
         for term in model.terms:
-            if term.fixes_head:
-                fixed[term.cells] = True
+            fixed[term.cells[term.holds]] = True
         self.fixed, self.free = fixed, np.flatnonzero(~fixed)
         self.pattern = Pattern(self.rows.matrix, self.n_unknowns, self.free)
         self._conductances()
@@ -253,8 +252,8 @@ class FlowEquations:
         """Return heads with the fixed ones as they are given now."""
         heads = np.array(heads, dtype=np.float64)
         for term in self.model.terms:
-            if term.fixes_head:
-                heads[term.cells] = term.head  # type: ignore[attr-defined]
+            if term.holds.any():
+                heads[term.cells[term.holds]] = term.head[term.holds]  # type: ignore[attr-defined]
         return heads
 
     def start(self, heads: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -291,10 +290,7 @@ class FlowEquations:
         n = len(self.cells)
         answers = (t.evaluate(m) for t, m in self.moments(np.zeros(self.n_unknowns)))
         return tuple(
-            not t.fixes_head
-            and t.n_own == 0
-            and (len(a.flow_slope.row) > 0)
-            and bool((a.flow_slope.column < n).all())
+            t.n_own == 0 and (len(a.flow_slope.row) > 0) and bool((a.flow_slope.column < n).all())
             for t, a in zip(self.model.terms, answers, strict=True)
         )
 
@@ -504,7 +500,7 @@ class FlowEquations:
     def term_flows(self, balance: Balance) -> tuple[NDArray[np.float64], ...]:
         """Return the flow of every entry of every term, fixed heads included, [m³/day]."""
         return tuple(
-            -balance.residual[term.cells] if term.fixes_head else answer.flow
+            np.where(term.holds, -balance.residual[term.cells], answer.flow)
             for term, answer in zip(self.model.terms, balance.contributions, strict=True)
         )
 

@@ -249,11 +249,11 @@ def _give_fixed(equations: FlowEquations, face_flow: Array, term_flow: list[Arra
     """Let fixed heads give what the mean flows over the step leave open at their cells."""
     n, terms = len(change), equations.model.terms
     for k, term in enumerate(terms):
-        if term.fixes_head:
-            others = (
-                np.bincount(t.cells, q, n) for t, q in zip(terms, term_flow, strict=True) if t is not term
-            )
-            term_flow[k] = (change - equations.divergence @ face_flow - sum(others))[term.cells]
+        if term.holds.any():
+            term_flow[k] = np.where(term.holds, 0.0, term_flow[k])
+            others = sum(np.bincount(t.cells, q, n) for t, q in zip(terms, term_flow, strict=True))
+            missing = change - equations.divergence @ face_flow - others
+            term_flow[k] = np.where(term.holds, missing[term.cells], term_flow[k])
 
 
 def _above_base(equations: FlowEquations, heads: Array) -> Array:

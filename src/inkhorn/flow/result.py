@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.flow.budget import across_line, budget_table
+from inkhorn.flow.budget import budget_table
+from inkhorn.flow.crossing import across_line
 from inkhorn.flow.review import flooded, review
 from inkhorn.model import Findings, Model, saturation
 from inkhorn.model.terms import WellTerm
@@ -254,12 +255,13 @@ class FlowResult:
         return budget_table(self.model, self.steps[step], by, regions)
 
     def across(self, line: Any, step: int = -1) -> pd.DataFrame:
-        """Return what crosses a line in plan from cell to cell, layer by layer.
+        """Return what crosses a line in plan, layer by layer, wherever it runs.
 
         Parameters
         ----------
         line : shapely LineString or array_like of float, (n, 2)
-            x and y [m]. Cells belong to the side of it on which their centres lie.
+            x and y [m]. Along the edges of cells it is what their faces carry; inside, the flow changes evenly
+            from side to side of a rectangle, and in a fan of triangles in other cells.
         step : int
             Which step.
 

@@ -338,8 +338,8 @@ class FlowSensitivity:
         moved[:n][eq.fixed[:n]] = 0.0  # the heads given there count from the beginning
         moved[n:] = inputs.get(FIRST_OWN, 0.0)
         if FIXED in inputs:
-            given = inputs[FIXED]
-            moved[eq.model.term("fixed head").cells] = given[0] if np.ndim(given) == 2 else given
+            given, term = inputs[FIXED], eq.model.term("fixed head")
+            moved[term.cells[term.holds]] = (given[0] if np.ndim(given) == 2 else given)[term.holds]
         states = np.zeros(sum(t.n_state for t in eq.model.terms)) + inputs.get(FIRST_STATES, 0.0)
         for k, answer in enumerate(answers):
             point = self._point(k)
@@ -378,7 +378,8 @@ class FlowSensitivity:
             new += point.by_state[1] @ states
         answer = np.zeros(eq.n_unknowns)
         if FIXED in inputs:
-            answer[eq.model.term("fixed head").cells] = inputs[FIXED]
+            term = eq.model.term("fixed head")
+            answer[term.cells[term.holds]] = inputs[FIXED][term.holds]
             change += balance.jacobian @ answer
         answer[eq.free] = point.system.solve(change[eq.free], tolerance=self.tolerance)
         return answer, new + point.state_slope @ answer
@@ -428,13 +429,13 @@ class FlowSensitivity:
             if len(states):
                 states = point.by_state[0].T @ costate + point.by_state[1].T @ states
             for term in point.equations.model.terms:
-                if term.fixes_head:
+                if term.holds.any():
                     through = wanted + point.balance.jacobian.T @ costate
-                    add(FIXED, point.period, through[term.cells])
+                    add(FIXED, point.period, np.where(term.holds, through[term.cells], 0.0))
         if self._in_time and not self.flow.steps[0].steady:
             for term in eq.model.terms:
-                if term.fixes_head:
-                    add(FIXED, 0, carried[term.cells])
+                if term.holds.any():
+                    add(FIXED, 0, np.where(term.holds, carried[term.cells], 0.0))
             add(FIRST, 0, np.where(eq.fixed[:n], 0.0, carried[:n]))
             if any(len(a.stored) for a in self._point(0).balance.contributions):
                 add(FIRST_OWN, 0, carried[n:])

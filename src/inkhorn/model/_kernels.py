@@ -35,16 +35,17 @@ def ramp_at(value, width):  # type: ignore[no-untyped-def]
 def eased(value, width):  # type: ignore[no-untyped-def]
     """``max(value, 0)`` that leaves 0 smoothly, its slope, and its integral from 0.
 
-    A cubic up to twice the width, exact from there: nothing at all at 0 or below, so that an empty cell holds no water.
+    A quartic up to twice the width, exact from there, its integral as well: nothing at all at 0 or below, so that an
+    empty cell holds no water.
     """
     wide = 2.0 * width
     if value > wide:
-        whole = wide * wide * (2.0 / 3.0 - 0.25)
-        return value, 1.0, whole + 0.5 * (value * value - wide * wide)
+        return value, 1.0, 0.5 * value * value
     if value <= 0.0:
         return 0.0, 0.0, 0.0
     t = value / wide
-    return wide * t * t * (2.0 - t), t * (4.0 - 3.0 * t), wide * wide * t * t * t * (2.0 / 3.0 - 0.25 * t)
+    share, slope = t * t * (4.5 - t * (6.0 - 2.5 * t)), t * (9.0 - t * (18.0 - 10.0 * t))
+    return wide * share, slope, wide * wide * t * t * t * (1.5 - t * (1.5 - 0.5 * t))
 
 
 @njit(cache=True)

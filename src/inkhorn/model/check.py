@@ -46,8 +46,7 @@ def _check_held(model: Model) -> Iterator[Finding]:
     """What stands in cells whose head is given, where it changes nothing."""
     held = np.zeros(model.grid.n_cells, dtype=bool)
     for term in model.terms:
-        if term.fixes_head:
-            held[term.cells] = True
+        held[term.cells[term.holds]] = True
     for term in model.terms:
         if term.useless_in_held:
             inside = np.flatnonzero(held[term.cells])
@@ -211,7 +210,7 @@ def _check_values(model: Model) -> Iterator[Finding]:
             ):
                 high, low, deep = values.max(axis=0) - ground[at], base[at] - values.min(axis=0), margin[at]
                 looks = [(high, deep, "above the ground"), (low, deep, "below all layers")]
-                if not term.fixes_head:  # held water may be that of a deep layer
+                if not term.holds.any():  # held water may be that of a deep layer
                     under = np.where(low > deep, 0.0, ground[at] - values.min(axis=0))  # told once
                     looks.append((under, np.full(len(at), _DEEP), "below the ground"))
                 for off, most_usual, words in looks:

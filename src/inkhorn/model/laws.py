@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from inkhorn.errors import InputError, check_nonnegative, check_positive
 
-__all__ = ["WaterTable", "filled", "ramp", "saturation"]
+__all__ = ["WaterTable", "filled", "ramp", "saturation", "transmitted"]
 
 Array = NDArray[np.float64]
 
@@ -125,3 +125,27 @@ def saturation(head: Array, bottom: Array, top: Array, law: WaterTable) -> tuple
         return share, slope
     film = law.film_of(top - bottom)
     return film + (1.0 - film) * share, (1.0 - film) * slope
+
+
+def transmitted(level: Array, bottom: Array, top: Array, law: WaterTable) -> tuple[Array, Array]:
+    """Return the integral of the depth of water that conducts over the head, from each bottom up, and that depth.
+
+    Parameters
+    ----------
+    level, bottom, top : ndarray of float, (n,)
+        [m].
+    law : WaterTable
+        Film and smoothing.
+
+    Returns
+    -------
+    integral, depth : ndarray of float, (n,)
+        [m²] and [m].
+    """
+    height = top - bottom
+    share, _, integral = filled(level, bottom, top, law)
+    if law.confined:
+        return height * (level - bottom), height
+    film = law.film_of(height)
+    whole = (1.0 - film) * height * integral + film * (level - bottom)
+    return height * whole, height * (film + (1.0 - film) * share)

@@ -50,7 +50,7 @@ def _gains(model: Model, level: float) -> NDArray[np.float64]:
     cells, gains = model.grid.cells, np.zeros(model.grid.n_cells)
     heads = np.full(len(cells), (cells.top.max() if level > 0.0 else cells.bottom.min()) + level)
     for term in model.terms:
-        if term.fixes_head or (term.n_own and type(term).settled is Term.settled):
+        if term.holds.any() or (term.n_own and type(term).settled is Term.settled):
             continue  # what answers by levels of its own cannot be told alone
         moment = Moment(
             heads=heads,

@@ -31,8 +31,8 @@ def _some(*geometries: str) -> dict[str, str]:
 class FixedHead(Feature):
     """Water held at a given level, in the uppermost cell present below the shape.
 
-    Of a polygon the cells whose centre is inside; of a line every cell it crosses. A cell that two would
-    hold stays with the first.
+    Of a polygon the cells whose centre is inside; of a line every cell it crosses, or where it lies along the outline of
+    the site the outer sides of cells, half a cell away from their heads. What two would hold stays with the first.
 
     Parameters
     ----------
@@ -69,8 +69,11 @@ class FixedHead(Feature):
 class HeadDependent(Feature):
     """Water whose level stands at some distance behind the shape, and which the aquifer exchanges with.
 
-    Give a conductance; or, of a line, the conductivity and the distance of the ground between, which makes
-    ``conductivity * thickness of the cell / distance`` per metre.
+    Give a conductance; or, of a line, how far away that water is, and the conductivity of the ground between if it is
+    not that of the cell. The transmissivity of that ground follows the water in it: per metre of line there flows
+    ``conductivity / distance`` times the integral of the depth of water from the head in the cell to the level there.
+
+    Along the outline of the site it acts on the outer sides of cells.
 
     Parameters
     ----------
@@ -98,21 +101,29 @@ class HeadDependent(Feature):
         example="0.5 m/day",
     )
     conductivity: float | None = quantity(
-        "of the ground between, instead of a conductance",
+        "of the ground between, with a distance; that of the cell if not given",
         {"line": "conductivity"},
         default=None,
         check="positive",
         example="5 m/day",
     )
     distance: float | None = quantity(
-        "how far away that water is", {"line": "length"}, default=None, check="positive", example="300 m"
+        "how far away that water is, instead of a conductance",
+        {"line": "length"},
+        default=None,
+        check="positive",
+        example="300 m",
     )
     layers: tuple[str, ...] = layer_names("where it passes; every layer if not given")
     concentration: Mapping[str, float] = concentrations()
     kind: ClassVar[str] = "head-dependent boundary"
     table: ClassVar[str] = "head_dependent"
     shapes: ClassVar[tuple[str, ...]] = ("LineString", "Point", "Polygon", "MultiPolygon")
-    ways: ClassVar[tuple[tuple[str, ...], ...]] = (("conductance",), ("conductivity", "distance"))
+    ways: ClassVar[tuple[tuple[str, ...], ...]] = (
+        ("conductance",),
+        ("conductivity", "distance"),
+        ("distance",),
+    )
     symbol: ClassVar[Symbol] = Symbol(colour="#4a6fa5", width=2.2, dashes=(1, 1.5), marker="D")
 
 

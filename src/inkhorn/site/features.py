@@ -241,9 +241,8 @@ class Feature:
     def _check_ways(self) -> None:
         if not self.ways:
             return
-        given = [[k for k in way if getattr(self, k) is not None] for way in self.ways]
-        whole = [len(k) == len(way) for k, way in zip(given, self.ways, strict=True)]
-        if sum(map(bool, given)) != 1 or not any(whole):
+        given = {k for way in self.ways for k in way if getattr(self, k) is not None}
+        if given not in map(set, self.ways):
             said = ", or ".join(_listed(way) for way in self.ways)
             raise InputError(f"{self.where}: expected either {said}, and not both.")
 

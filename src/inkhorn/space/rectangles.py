@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, Literal
 
@@ -48,7 +48,11 @@ class Band:
 
 
 class CutCells:
-    """Cells that an outline may cut; their centres stay, so that faces are still crossed at right angles."""
+    """Cells that an outline may cut.
+
+    Their centres stay, so that faces are still crossed at right angles; but where one lies outside, the centre of
+    gravity of what is left takes its place.
+    """
 
     outline: Any
 
@@ -63,13 +67,34 @@ class CutCells:
     def polygons(self) -> NDArray[Any]:
         raise NotImplementedError
 
-    @property
-    def x(self) -> Array:
-        return self._centres[0]
+    @cached_property
+    def _moved(self) -> NDArray[np.bool_]:
+        """Cells whose centre the outline leaves outside."""
+        import shapely
 
-    @property
+        if self.outline is None:
+            return np.zeros(len(self._centres[0]), dtype=bool)
+        return np.asarray(~shapely.contains_xy(self.outline, *self._centres))
+
+    @cached_property
+    def x(self) -> Array:
+        return np.where(self._moved, self.centroid[:, 0], self._centres[0])
+
+    @cached_property
     def y(self) -> Array:
-        return self._centres[1]
+        return np.where(self._moved, self.centroid[:, 1], self._centres[1])
+
+    def _cut_edges(self, edges: PlanEdges) -> PlanEdges:
+        """Edges as far as they are inside, and the distances of centres that were moved."""
+        if self.outline is None:
+            return edges
+        edges = cut_edges(edges, self.outline)
+        moved = self._moved[edges.cells]
+        if not moved.any():
+            return edges
+        arm = edges.middle[:, None] - np.column_stack([self.x, self.y])[edges.cells]
+        away = np.abs((arm * edges.normal[:, None]).sum(axis=2))
+        return replace(edges, distance=np.where(moved, away, edges.distance))
 
     @cached_property
     def centroid(self) -> Array:
@@ -106,7 +131,7 @@ class RectangularMesh(CutCells):
     corner : (float, float)
         The point of the map that the rotation leaves where it is [m].
     outline : shapely Polygon, optional
-        Cells are cut to it; their centres stay, so that faces are still crossed at right angles.
+        Cells are cut to it; see `CutCells`.
     """
 
     x_edges: Array
@@ -208,7 +233,7 @@ class RectangularMesh(CutCells):
         north = self._edges_across(self.present[:-1] & self.present[1:], (1, 0))
         names = ("cells", "ends", "distance", "normal")
         both = PlanEdges(**{k: np.concatenate([getattr(east, k), getattr(north, k)]) for k in names})
-        return both if self.outline is None else cut_edges(both, self.outline)
+        return self._cut_edges(both)
 
     def _edges_across(self, both: NDArray[np.bool_], step: tuple[int, int]) -> PlanEdges:
         """Edges between each cell and the next one, one row or one column on."""

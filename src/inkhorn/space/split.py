@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_positive
-from inkhorn.space.mesh import PlanEdges, cut_edges, keeping, shapes_of
+from inkhorn.space.mesh import PlanEdges, keeping, shapes_of
 from inkhorn.space.rectangles import CutCells, RectangularMesh, rectangles
 
 __all__ = ["SplitMesh", "split_in_four"]
@@ -156,7 +156,7 @@ class SplitMesh(CutCells):
         edges = PlanEdges(
             pairs_of, np.stack([np.concatenate(low), np.concatenate(high)], axis=1), half, normal
         )
-        return edges if self.outline is None else cut_edges(edges, self.outline)
+        return self._cut_edges(edges)
 
     def locate(self, x: ArrayLike, y: ArrayLike) -> Index:
         import shapely

@@ -53,9 +53,13 @@ def cell_discharge(flow: FlowResult, step: int = -1) -> NDArray[np.float64]:
         arm[faces.is_floor, 2] = -sign * 0.5 * height[c[faces.is_floor]]
         np.add.at(moment, c, (sign * record.face_flow)[:, None] * arm)
     for term, entry in zip(model.terms, record.term_flow, strict=True):
-        if not term.fixes_head:  # a fixed head may stand for a side as well
-            top = term.crossing == "top"
-            np.add.at(moment[:, 2], term.cells[top], (-entry * 0.5 * height[term.cells])[top])
+        top = (term.crossing == "top") & ~term.holds  # what holds a cell may stand for a side as well
+        np.add.at(moment[:, 2], term.cells[top], (-entry * 0.5 * height[term.cells])[top])
+        through = np.flatnonzero(term.outer_face >= 0)
+        if len(through):
+            outer, face = grid.outer_faces, term.outer_face[through]
+            arm = outer.distance[face, None] * outer.normal[face]
+            np.add.at(moment[:, :2], term.cells[through], -entry[through, None] * arm)
     return moment / (cells.area * height)[:, None]
 
 

@@ -185,6 +185,18 @@ class Plan:
         return outer_edges(self.grid.mesh)
 
     @cached_property
+    def rim_lines(self) -> Any:
+        """The same as one shape."""
+        import shapely
+
+        return shapely.union_all(shapely.linestrings(self.rim.ends))
+
+    @cached_property
+    def held_share(self) -> Array:
+        """What share of each outer face some feature holds the head of."""
+        return np.zeros(len(self.grid.outer_faces))
+
+    @cached_property
     def held(self) -> NDArray[Any]:
         """The feature that holds the head of each cell, None where none does, (n_cells,)."""
         return np.full(self.grid.n_cells, None, dtype=object)
@@ -353,6 +365,11 @@ class Plan:
         found = [k for name in names for k in self.grid.layers_named(name, feature.where)]
         return sorted(set(found)) if names else list(range(len(self.grid.layer_names)))
 
+    def rows_of(self, layer: str | None, feature: Feature) -> list[int]:
+        """Return the positions of a layer that a feature names, of all if it names none."""
+        whole = range(len(self.grid.layer_names))
+        return list(whole if layer is None else self.grid.layers_named(layer, feature.where))
+
     def column_cells(self, place: Footprint) -> tuple[Index, Index]:
         """Return the cells in the layers that a feature names, and which entry of its footprint each belongs to."""
         if place.cells is not None:
@@ -388,9 +405,7 @@ class Plan:
         if place.cells is not None:
             there = self.one_of_each(place, lowest)
             return place.cells[there], there
-        rows = list(range(len(self.grid.layer_names)))
-        if layer is not None:
-            rows = list(self.grid.layers_named(layer, place.feature.where))
+        rows = self.rows_of(layer, place.feature)
         chosen = np.full(len(place.plan), -1, dtype=np.int64)
         done = np.zeros(len(place.plan), dtype=bool)
         for number in (self.grid.number[k, place.plan] for k in rows):
@@ -457,23 +472,6 @@ class Plan:
         made = np.bincount(n, values[value] * weight, size)
         order = np.argsort(n, kind="stable")
         return Traced(made, n[order], numbers[value][order], weight[order])
-
-    def sides(self, feature: Feature, shape: Any, near: float) -> tuple[Index, Array, Index]:
-        """Return where a line lies along the rim: its sides, the length of line before each, and their plan cells.
-
-        Sides that stand askew, as the steps of whole rectangles along a slanted boundary, count by what they cover of
-        the line.
-        """
-        import shapely
-
-        rim = self.rim
-        middle = shapely.points(rim.ends.mean(axis=1))
-        close = np.flatnonzero(shapely.distance(shape, middle) <= near)
-        at = [shapely.line_locate_point(shape, shapely.points(rim.ends[close, k])) for k in (0, 1)]
-        covered = np.abs(at[1] - at[0])
-        # only sides that run along the line, not across it
-        real = covered > 1e-9 * np.sqrt(self.grid.mesh.area[rim.cell[close]])
-        return close[real], covered[real], rim.cell[close[real]]
 
 
 @dataclass(frozen=True)

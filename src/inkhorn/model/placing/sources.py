@@ -7,13 +7,12 @@ from typing import Any
 import numpy as np
 
 from inkhorn.model.placing.plan import Array, Index, Plan, Spot, places
+from inkhorn.model.placing.rim import OnRim, along_rim
 from inkhorn.model.placing.traced import Traced, concatenated, plain
 from inkhorn.model.terms import EvapotranspirationTerm, GivenFlowTerm, RechargeTerm
 from inkhorn.site import Evapotranspiration, GivenFlow, Recharge, value_count
 
 __all__: list[str] = []
-
-_ON_RIM = 1e-3  # of a cell's size: how near to the rim, or to the boundary, a line is on it
 
 
 def _total(plan: Plan, rate: Any, area: Any) -> tuple[float, str]:
@@ -47,19 +46,34 @@ def place_recharge(features: list[Recharge], plan: Plan) -> list[Spot]:
 
 @places(Evapotranspiration, EvapotranspirationTerm)
 def place_evapotranspiration(features: list[Evapotranspiration], plan: Plan) -> list[Spot]:
-    """The uppermost cells below each polygon, by area."""
-    spots = []
+    """The cells below each polygon that plants can reach, by area; of cells told one by one these alone."""
+    of, number, spots, count = plan.grid.cells, plan.grid.number, [], 0
     for feature, place in zip(features, plan.footprints(features), strict=True):
         cells, area, there = plan.on_top(place)
-        rate = plan.value(feature, "rate", place)[..., there]
-        values = {
-            "rate": rate,
-            "area": Traced(area),
-            "surface": plan.grid.cells.top[cells] - plan.value(feature, "below_ground", place)[..., there],
-            "depth": plan.value(feature, "depth", place)[..., there],
-        }
-        total, mean = _total(plan, rate, area)
-        spots.append(Spot(feature, cells, values, total, f"m³/day out at most{mean}", place.outside))
+        entry = np.arange(len(cells))
+        ground = of.top[cells]
+        deep = plain(plan.value(feature, "below_ground", place) + plan.value(feature, "depth", place))[
+            ..., there
+        ]
+        if place.cells is None:  # the uppermost, and those below whose top the plants reach
+            column = number[:, place.plan]
+            reached = (column >= 0) & (of.top[column] > ground - deep) | (column == cells)
+            layer, entry = np.nonzero(reached)
+            order = np.lexsort((layer, entry))
+            layer, entry = layer[order], entry[order]
+            cells, area = column[layer, entry], area[entry]
+        rate, depth, below = (
+            plan.value(feature, name, place)[..., there][..., entry]
+            for name in ("rate", "depth", "below_ground")
+        )
+        values = {"rate": rate, "area": Traced(area), "surface": ground[entry] - below, "depth": depth}
+        first = np.concatenate([[True], entry[1:] != entry[:-1]]) if len(entry) else np.empty(0, dtype=bool)
+        total, mean = _total(plan, rate[..., first], area[first])
+        where = {"column": (count + entry).astype(np.float64)}
+        count += len(entry) + 1
+        spots.append(
+            Spot(feature, cells, values, total, f"m³/day out at most{mean}", place.outside, where=where)
+        )
     return spots
 
 
@@ -69,25 +83,14 @@ def _shared(plan: Plan, cells: Index, entry: Index, count: int) -> Traced:
     return through / through.summed(entry, count)[entry]
 
 
-def _through_sides(plan: Plan, feature: GivenFlow, line: Any) -> tuple[Index, Index, Index, Array]:
-    """Cells on the rim along a line, which side of the plan each belongs to, its outer face, and the sides' lengths."""
-    size = float(np.sqrt(plan.grid.mesh.area[plan.rim.cell]).max())
-    side, length, below = plan.sides(feature, line, 1.5 * size)
-    number = plan.grid.number[np.array(plan.rows(feature))[:, None], below]
-    layer, entry = np.nonzero(number >= 0)
-    cells = number[layer, entry]
-    outer = plan.grid.outer_faces
-    middle = plan.rim.ends[side].mean(axis=1)
-    order = np.argsort(outer.cell, kind="stable")
-    first = np.searchsorted(outer.cell[order], cells)
-    last = np.searchsorted(outer.cell[order], cells, "right")
-    face = np.full(len(cells), -1, dtype=np.int64)
-    for k, (a, b) in enumerate(zip(first, last, strict=True)):  # a side of a larger cell may hold several
-        mine = order[a:b]
-        off = np.abs(((outer.middle[mine] - middle[entry[k]]) * outer.normal[mine]).sum(axis=1))
-        apart = np.hypot(*(outer.middle[mine] - middle[entry[k]]).T) - 0.5 * outer.length[mine]
-        face[k] = mine[np.argmin(off + np.maximum(apart, 0.0))]
-    return cells, entry, face, length
+def _shared_on_rim(plan: Plan, feature: GivenFlow, rim: OnRim) -> Traced:
+    """The same of cells at the rim, of all that the feature passes below its place."""
+    column = plan.grid.number[np.array(plan.rows(feature))[:, None], rim.place.plan]
+    layer, entry = np.nonzero(column >= 0)
+    cells = column[layer, entry]
+    through = plan.properties["horizontal_conductivity"][cells] * plan.grid.cells.thickness[cells]
+    own = plan.properties["horizontal_conductivity"][rim.cell] * plan.grid.cells.thickness[rim.cell]
+    return own / through.summed(entry, len(rim.cell))
 
 
 @places(GivenFlow, GivenFlowTerm)
@@ -97,8 +100,6 @@ def place_given_flows(features: list[GivenFlow], plan: Plan) -> list[Spot]:
 
 
 def _place_given_flow(feature: GivenFlow, plan: Plan) -> Spot:
-    import shapely
-
     (name,) = (n for way in feature.ways for n in way if getattr(feature, n) is not None)
     sign = 1.0 if name.startswith("inflow") else -1.0
     if feature.geometry == "cells":
@@ -112,24 +113,10 @@ def _place_given_flow(feature: GivenFlow, plan: Plan) -> Spot:
         ones = np.ones(len(place.cells))
         return _given_spot(plan, feature, place.cells, each, ones, None, "inside", place.outside)
     rate, line = sign * plan.value(feature, name), feature.shape
-    size = float(np.sqrt(plan.grid.mesh.area[plan.rim.cell]).min())
-    edges = [
-        shapely.union_all(shapely.linestrings(plan.rim.ends)),
-        *([plan.boundary.boundary] * (plan.boundary is not None)),
-    ]
-    on = line.intersection(shapely.union_all(edges).buffer(_ON_RIM * size))
-    lengths = [g for g in shapely.get_parts(shapely.line_merge(on)) if g.length > 8.0 * _ON_RIM * size]
-    rim = shapely.MultiLineString(lengths)  # no mere crossings
-    inside = line.difference(rim.buffer(_ON_RIM * size)) if lengths else line
+    rim, rest = along_rim(plan, feature, plan.rows(feature))
     parts: list[tuple[Index, Traced, Array, Any]] = []
-    for stretch in shapely.get_parts(rim):
-        if stretch.length <= 0:
-            continue
-        cells, entry, face, length = _through_sides(plan, feature, stretch)
-        if len(cells):
-            length = length * stretch.length / length.sum()  # steps of a staircase cover it once
-            parts.append((cells, _shared(plan, cells, entry, len(length)), length[entry], face))
-    rest = [g for g in shapely.get_parts(inside) if g.length > 4.0 * _ON_RIM * size]
+    if rim is not None:
+        parts.append((rim.cell, _shared_on_rim(plan, feature, rim), rim.place.size, rim.face))
     for piece in rest:
         (place,) = plan.footprints([_only(feature, piece)])
         cells, entry = plan.column_cells(place)

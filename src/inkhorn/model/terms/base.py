@@ -46,6 +46,7 @@ CROSSINGS = ("top", "floor", "side", "screen", "inside")
 
 Over = Literal["entry", "feature", "own", "cell"]
 _CHECKS = {"finite": check_finite, "nonnegative": check_nonnegative, "positive": check_positive}
+_ENDLESS = ("any", "endless")  # checks that let a value be infinite
 
 
 @dataclass(frozen=True)
@@ -59,7 +60,7 @@ class Input:
     dimension : str
         A key of `inkhorn.units.KINDS`.
     check : str
-        "finite", "nonnegative" or "positive"; or "any", which also lets it be infinite.
+        "finite", "nonnegative" or "positive"; or "endless", not negative but perhaps infinite, or "any" number.
     below : str
         What the check says where such a level lies below the bottom of its cell; nothing if that is no matter.
     remedy : str
@@ -245,7 +246,6 @@ class Term:
 
     kind: ClassVar[str] = "term"
     usual_crossing: ClassVar[str] = "top"
-    fixes_head: ClassVar[bool] = False  # the cell's head is given, its balance is this term's flow
     own_words: ClassVar[str] = "the water level of"  # what an own unknown is, before its name
     outside_names: ClassVar[tuple[str, ...]] = ()  # what comes into own unknowns from outside is called
     watches: ClassVar[Mapping[str, Watch]] = {}  # what is looked for in an answer, by the names of `seen`
@@ -271,8 +271,10 @@ class Term:
         self._check_crossings()
         for name, said in self.declared_inputs().items():
             values = self._spread(name, said.over)
-            if said.check != "any":
+            if said.check not in _ENDLESS:
                 _CHECKS[said.check](f"{self.kind}: {name}", values, unit=said.unit)
+            elif said.check == "endless" and (values < 0.0).any():
+                check_nonnegative(f"{self.kind}: {name}", np.where(values < 0.0, values, 0.0), unit=said.unit)
             elif np.isnan(values).any():
                 raise InputError(f"{self.kind}: {name}[{int(np.isnan(values).argmax())}] is no number.")
         for f in fields(self):
@@ -375,6 +377,11 @@ class Term:
     def first_state(self, heads: Array) -> Array:
         """Return the state that a run through time begins with, (n_state,)."""
         return np.zeros(self.n_state)
+
+    @property
+    def holds(self) -> NDArray[np.bool_]:
+        """Whether each entry gives the head of its cell, whose balance is then the entry's flow, (n_entries,)."""
+        return np.zeros(len(self.cells), dtype=bool)
 
     @property
     def sets_level(self) -> NDArray[np.bool_]:

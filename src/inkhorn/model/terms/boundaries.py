@@ -9,9 +9,11 @@ from typing import Any, ClassVar
 import numpy as np
 from numpy.typing import NDArray
 
+from inkhorn.errors import InputError
 from inkhorn.model.findings import Finding
 from inkhorn.model.laws import ramp
-from inkhorn.model.terms.base import Contribution, Moment, Slope, Term, Watch, entry_input
+from inkhorn.model.terms.base import HORIZONTAL, Contribution, Moment, Slope, Term, Watch, entry_input
+from inkhorn.model.terms.sides import Through, through_side
 
 __all__ = [
     "DrainTerm",
@@ -25,12 +27,17 @@ __all__ = [
 
 @dataclass(frozen=True, eq=False)
 class FixedHeadTerm(Term):
-    """Cells whose head is given; what they give or take is what their balance needs.
+    """Given heads: of cells, which give or take what their balance needs; or on outer faces.
+
+    An entry with an outer face acts there: what flows in or out is driven from the face to the cell.
 
     Parameters
     ----------
     head : array_like of float, () or (n_entries,)
         [m].
+    way : array_like of float, () or (n_entries,)
+        Of entries with an outer face: its width over the distance of the centre, times how well the conductivity leads
+        there [-].
     """
 
     head: Any = entry_input(
@@ -38,8 +45,21 @@ class FixedHeadTerm(Term):
         below="lies below the bottom of its cell, which is held dry",
         remedy="Raise the head, or give it to a lower layer.",
     )
+    way: Any = entry_input("number", default=np.inf, check="endless", told=False)
     kind: ClassVar[str] = "fixed head"
-    fixes_head: ClassVar[bool] = True
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        endless = np.flatnonzero(~self.holds & ~np.isfinite(self.way))
+        if len(endless):
+            raise InputError(
+                f"{self.kind}: way[{endless[0]}] is {self.way[endless[0]]}; expected width over distance of the outer "
+                "face that the entry names. Give it, or no outer face."
+            )
+
+    @property
+    def holds(self) -> NDArray[np.bool_]:
+        return np.asarray(self.outer_face < 0)
 
     @property
     def sets_level(self) -> NDArray[np.bool_]:
@@ -49,8 +69,29 @@ class FixedHeadTerm(Term):
     def level_outside(self) -> NDArray[np.float64]:
         return np.asarray(self.head)
 
+    def _through(self, moment: Moment) -> tuple[NDArray[np.int64], Through]:
+        """The entries on outer faces, and what passes there."""
+        some = np.flatnonzero(~self.holds)
+        cells, head, none = self.cells[some], self.head[some], np.full(len(some), np.inf)
+        return some, through_side(moment, cells, head, moment.heads[cells], none, self.way[some], none)
+
     def evaluate(self, moment: Moment) -> Contribution:
-        return Contribution(flow=np.zeros(len(self.cells)), flow_slope=Slope.none())
+        flow = np.zeros(len(self.cells))
+        if self.holds.all():
+            return Contribution(flow=flow, flow_slope=Slope.none())
+        some, passed = self._through(moment)
+        flow[some] = passed.flow
+        return Contribution(flow=flow, flow_slope=Slope(some, self.cells[some], passed.by_head))
+
+    def by_input(self, moment: Moment) -> Mapping[str, Slope]:
+        if self.holds.all():
+            return {}
+        some, passed = self._through(moment)
+        return {
+            HORIZONTAL: Slope(some, self.cells[some], passed.by_conductivity),
+            "head": Slope(some, some, passed.by_level),
+            "way": Slope(some, some, passed.by_way),
+        }
 
 
 @dataclass(frozen=True, eq=False)
@@ -61,6 +102,8 @@ class RiverTerm(Term):
     ----------
     conductance : array_like of float, () or (n_entries,)
         [m²/day].
+    way : array_like of float, () or (n_entries,)
+        Of a river on the rim, what lies between there and the centre of the cell; see `HeadDependentTerm`.
     stage, bed : array_like of float, () or (n_entries,)
         [m]; a bed of minus infinity is never passed.
     """
@@ -74,6 +117,7 @@ class RiverTerm(Term):
         below="has its bed below the bottom of its cell",
         remedy="Raise the bed, or place it on a lower layer.",
     )
+    way: Any = entry_input("number", default=np.inf, check="endless", told=False)
     kind: ClassVar[str] = "river"
     watches: ClassVar[Mapping[str, Watch]] = {
         "past": Watch(
@@ -104,28 +148,33 @@ class RiverTerm(Term):
         )
         yield from self.found_at(grid, high, "error", depth, "Raise the stage or lower the bed.")
 
-    def _drop(self, moment: Moment) -> tuple[Any, Any]:
-        """How far the stage stands above the head or the bed, and how fast that falls with the head."""
+    def _through(self, moment: Moment) -> tuple[Through, NDArray[np.float64]]:
+        """What passes from the stage to the head or the bed, and how fast the latter follows the head."""
         head = moment.heads[self.cells]
         passed = np.isfinite(self.bed)  # one without a bed never falls below it
         over, slope = ramp(head - np.where(passed, self.bed, head))
-        return self.stage - np.where(passed, self.bed + over, head), np.where(passed, slope, 1.0)
+        lower = np.where(passed, self.bed + over, head)
+        none = np.full(len(head), np.inf)
+        flow = through_side(moment, self.cells, self.stage, lower, self.conductance, self.way, none)
+        return flow, np.where(passed, slope, 1.0)
 
     def evaluate(self, moment: Moment) -> Contribution:
-        drop, slope = self._drop(moment)
+        through, slope = self._through(moment)
         return Contribution(
-            flow=self.conductance * drop,
-            flow_slope=Slope(np.arange(len(self.cells)), self.cells, -self.conductance * slope),
+            flow=through.flow,
+            flow_slope=Slope(np.arange(len(self.cells)), self.cells, through.by_head * slope),
         )
 
     def by_input(self, moment: Moment) -> Mapping[str, Slope]:
         n = np.arange(len(self.cells))
-        drop, slope = self._drop(moment)
-        by_bed = np.where(np.isfinite(self.bed), -self.conductance * (1.0 - slope), 0.0)
+        through, slope = self._through(moment)
+        by_bed = np.where(np.isfinite(self.bed), through.by_head * (1.0 - slope), 0.0)
         return {
-            "conductance": Slope(n, n, drop),
-            "stage": Slope(n, n, self.conductance),
+            HORIZONTAL: Slope(n, self.cells, through.by_conductivity),
+            "conductance": Slope(n, n, through.by_conductance),
+            "stage": Slope(n, n, through.by_level),
             "bed": Slope(n, n, by_bed),
+            "way": Slope(n, n, through.by_way),
         }
 
 
@@ -133,42 +182,69 @@ class RiverTerm(Term):
 class HeadDependentTerm(Term):
     """Exchange with water whose level stands at some distance: ``conductance * (head there - head)``.
 
+    Instead of a conductance, or in series with it, there may be ground whose transmissivity follows the water in it: then
+    ``conductance per metre of water * (integral of the depth of water from the head to the head there)``.
+
     Parameters
     ----------
     conductance : array_like of float, () or (n_entries,)
-        [m²/day].
+        [m²/day]; infinite where nothing else resists.
     head : array_like of float, () or (n_entries,)
         The level there [m].
+    way : array_like of float, () or (n_entries,)
+        Width over length of ground of the cell's own conductivity, as between its centre and its side [-]; infinite for
+        none.
+    beyond : array_like of float, () or (n_entries,)
+        Conductance of other ground, for a metre of water: its conductivity times width over length [m/day]; infinite for
+        none.
     """
 
-    conductance: Any = entry_input("conductance", check="nonnegative")
+    conductance: Any = entry_input("conductance", default=np.inf, check="endless")
     head: Any = entry_input(
         "length",
         below="has its level below the bottom of its cell",
         remedy="Raise the level, or let it pass lower layers only.",
     )
+    way: Any = entry_input("number", default=np.inf, check="endless", told=False)
+    beyond: Any = entry_input("conductivity", default=np.inf, check="endless", told=False)
     kind: ClassVar[str] = "head-dependent boundary"
     usual_crossing: ClassVar[str] = "side"
 
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        open_ = ~np.isfinite(self.conductance) & ~np.isfinite(self.way) & ~np.isfinite(self.beyond)
+        if open_.any():
+            raise InputError(
+                f"{self.kind}: conductance[{int(open_.argmax())}] is infinite, and nothing else resists. Give one of "
+                "conductance, way and beyond, or fix the head."
+            )
+
     @property
     def sets_level(self) -> NDArray[np.bool_]:
-        return np.asarray(self.conductance > 0.0)
+        return np.asarray((self.conductance > 0.0) & (self.way > 0.0) & (self.beyond > 0.0))
 
     @property
     def level_outside(self) -> NDArray[np.float64]:
         return np.asarray(self.head)
 
+    def _through(self, moment: Moment) -> Through:
+        heads = moment.heads[self.cells]
+        return through_side(moment, self.cells, self.head, heads, self.conductance, self.way, self.beyond)
+
     def evaluate(self, moment: Moment) -> Contribution:
+        through = self._through(moment)
         return Contribution(
-            flow=self.conductance * (self.head - moment.heads[self.cells]),
-            flow_slope=Slope(np.arange(len(self.cells)), self.cells, -self.conductance),
+            flow=through.flow, flow_slope=Slope(np.arange(len(self.cells)), self.cells, through.by_head)
         )
 
     def by_input(self, moment: Moment) -> Mapping[str, Slope]:
-        n = np.arange(len(self.cells))
+        n, through = np.arange(len(self.cells)), self._through(moment)
         return {
-            "conductance": Slope(n, n, self.head - moment.heads[self.cells]),
-            "head": Slope(n, n, self.conductance),
+            HORIZONTAL: Slope(n, self.cells, through.by_conductivity),
+            "conductance": Slope(n, n, through.by_conductance),
+            "head": Slope(n, n, through.by_level),
+            "way": Slope(n, n, through.by_way),
+            "beyond": Slope(n, n, through.by_beyond),
         }
 
 

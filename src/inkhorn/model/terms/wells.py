@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
-from inkhorn.model.laws import filled
+from inkhorn.model.laws import transmitted
 from inkhorn.model.terms.base import (
     HORIZONTAL,
     Contribution,
@@ -131,12 +131,8 @@ class WellTerm(Term):
     ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """The integral of the filled share of each screen up to a level [m], and that share."""
         bottom, top = self._screen(moment.cells)
-        share, _, integral = filled(level, bottom, top, moment.law)
-        height = top - bottom
-        if moment.law.confined:
-            return level - bottom, share
-        film = moment.law.film_of(height)
-        return height * (1.0 - film) * integral + film * (level - bottom), film + (1.0 - film) * share
+        integral, depth = transmitted(level, bottom, top, moment.law)
+        return integral / (top - bottom), depth / (top - bottom)
 
     def _exchange(self, moment: Moment) -> tuple[NDArray[Any], ...]:
         """What is driven from the well into each cell, over connection and conductivity [m], and its slopes."""

@@ -1,0 +1,272 @@
+"""What crosses a line in plan: from flows across faces to flow anywhere inside cells."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from inkhorn.errors import InputError
+from inkhorn.model import Model
+from inkhorn.space import RectangularMesh, line_corners
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+__all__ = ["across_line"]
+
+Array = NDArray[np.float64]
+Index = NDArray[np.int64]
+
+_SLACK = 1e-9  # of a cell's size: what is nearer is on an edge
+
+
+@dataclass(frozen=True, eq=False)
+class _Pieces:
+    """Parts of cells, convex, in each of which the flow a metre of width changes evenly from place to place.
+
+    Attributes
+    ----------
+    corners : ndarray of float, (n, m, 2)
+        Anticlockwise [m].
+    value : ndarray of float, (n, 2)
+        At the origin [m²/day].
+    slope : ndarray of float, (n, 2, 2)
+        Of it by place [m/day].
+    """
+
+    corners: Array
+    value: Array
+    slope: Array
+
+
+def across_line(model: Model, step: Any, line: ArrayLike) -> pd.DataFrame:
+    """Return what crosses a line in plan, layer by layer; see `FlowResult.across`.
+
+    Raises
+    ------
+    InputError
+        If it is no line, or crosses no cell.
+    """
+    import pandas as pd
+    import shapely
+
+    points = line_corners(line)
+    grid = model.grid
+    rim = _rim_flows(model, step)
+    rows, found = [], False
+    for k, name in enumerate(grid.layer_names):
+        mesh, present, first = grid.meshes[k], grid.within_layer[k], int(grid.first_of_layer[k])
+        shapes = mesh.polygons()
+        met = np.flatnonzero(shapely.intersects(shapes[present], shapely.LineString(points)))
+        if not len(met):
+            continue
+        found = True
+        cells = first + met
+        boxes = isinstance(mesh, RectangularMesh) and mesh.outline is None
+        if boxes:
+            pieces = _in_boxes(model, step, rim, cells)
+        else:
+            pieces = _in_triangles(model, step, rim, cells, shapes[present[met]])
+        crossing = _through(pieces, points)
+        rows.append(
+            {
+                "layer": name,
+                "to the left [m³/day]": float(crossing[crossing > 0.0].sum()),
+                "to the right [m³/day]": float(-crossing[crossing < 0.0].sum()),
+            }
+        )
+    if not found:
+        raise InputError("the line crosses no cell. Draw it inside the model.")
+    frame = pd.DataFrame(rows).set_index("layer")
+    frame.loc["total"] = frame.sum()
+    frame["net to the left [m³/day]"] = frame.iloc[:, 0] - frame.iloc[:, 1]
+    return frame
+
+
+def _rim_flows(model: Model, step: Any) -> Array:
+    """What comes in through each outer face [m³/day]."""
+    flow = np.zeros(len(model.grid.outer_faces))
+    for term, entry in zip(model.terms, step.term_flow, strict=True):
+        through = term.outer_face >= 0
+        np.add.at(flow, term.outer_face[through], entry[through])
+    return flow
+
+
+def _sides_of(model: Model, step: Any, rim: Array, cells: Index) -> tuple[Index, Array, Array, Array]:
+    """The sides of some cells: whose (a place among them), their ends, unit vectors outwards, and flows outwards."""
+    faces, outer = model.grid.faces, model.grid.outer_faces
+    place = np.full(model.grid.n_cells, -1)
+    place[cells] = np.arange(len(cells))
+    side = np.flatnonzero(~faces.is_floor)
+    parts = []
+    for k, sign in ((0, 1.0), (1, -1.0)):
+        mine = side[place[faces.cells[side, k]] >= 0]
+        flow, normal = sign * step.face_flow[mine], sign * faces.normal[mine, :2]
+        parts.append((place[faces.cells[mine, k]], faces.ends[mine], normal, flow))
+    mine = np.flatnonzero(place[outer.cell] >= 0)
+    parts.append((place[outer.cell[mine]], outer.ends[mine], outer.normal[mine], -rim[mine]))
+    whose, ends, normal, flow = (np.concatenate(v) for v in zip(*parts, strict=True))
+    return whose, ends, normal, flow
+
+
+def _in_boxes(model: Model, step: Any, rim: Array, cells: Index) -> _Pieces:
+    """In rectangles the flow along either axis changes evenly from side to side."""
+    mesh = model.grid.mesh
+    assert isinstance(mesh, RectangularMesh)
+    whose, _, normal, flow = _sides_of(model, step, rim, cells)
+    turn = np.deg2rad(mesh.rotation)
+    axes = np.array([[np.cos(turn), np.sin(turn)], [-np.sin(turn), np.cos(turn)]])
+    row, column = (v[model.grid.cells.plan[cells]] for v in mesh.row_column)
+    size = np.column_stack([np.diff(mesh.x_edges)[column], np.diff(mesh.y_edges)[row]])
+    centre = np.column_stack([mesh.x, mesh.y])[model.grid.cells.plan[cells]]
+    value, slope = np.zeros((len(cells), 2)), np.zeros((len(cells), 2, 2))
+    for k in (0, 1):
+        along = normal @ axes[k]
+        high, low = (
+            np.bincount(whose, np.where(w, flow, 0.0), len(cells)) for w in (along > 0.5, along < -0.5)
+        )
+        width = size[:, 1 - k]
+        mean, change = 0.5 * (high - low) / width, (high + low) / width / size[:, k]
+        value += mean[:, None] * axes[k]
+        slope += change[:, None, None] * axes[k][:, None] * axes[k]
+    value -= np.einsum("nij,nj->ni", slope, centre)
+    ring = np.array([[-0.5, -0.5], [0.5, -0.5], [0.5, 0.5], [-0.5, 0.5]])
+    corners = centre[:, None] + (ring[None] * size[:, None]) @ axes
+    return _Pieces(corners, value, slope)
+
+
+def _in_triangles(model: Model, step: Any, rim: Array, cells: Index, shapes: NDArray[Any]) -> _Pieces:
+    """In other cells there is one divergence, and the least energy, in a fan of triangles around the centre of gravity.
+
+    References
+    ----------
+    Raviart, P. A. & Thomas, J. M. (1977), A mixed finite element method for second order elliptic problems, Lecture
+    Notes in Mathematics 606, 292-315 (the lowest order, in each triangle).
+    """
+    import shapely
+
+    whose, ends, normal, flow = _sides_of(model, step, rim, cells)
+    centre = shapely.get_coordinates(shapely.centroid(shapes))
+    ahead = (ends[:, 1] - ends[:, 0])[:, 0] * normal[:, 1] - (ends[:, 1] - ends[:, 0])[:, 1] * normal[
+        :, 0
+    ] < 0.0
+    ends = np.where(ahead[:, None, None], ends, ends[:, ::-1])  # anticlockwise
+    order = np.argsort(whose, kind="stable")
+    begin = np.searchsorted(whose[order], np.arange(len(cells) + 1))
+    corners, values, slopes = [], [], []
+    for n, (a, b) in enumerate(pairwise(begin)):
+        mine = order[a:b]
+        fan, out = _fan(ends[mine], flow[mine], shapes[n], centre[n])
+        triangles, value, slope = _least_energy(fan, out, centre[n])
+        corners.append(triangles)
+        values.append(value)
+        slopes.append(slope)
+    return _Pieces(np.concatenate(corners), np.concatenate(values), np.concatenate(slopes))
+
+
+def _fan(ends: Array, flow: Array, shape: Any, centre: Array) -> tuple[Array, Array]:
+    """The sides of a cell one after the other round its centre, (m, 2, 2), and what flows out of each.
+
+    What of its outline no face covers is closed.
+    """
+    import shapely
+
+    slack = 1e-6 * np.sqrt(shape.area)
+    covered = np.hypot(*(ends[:, 1] - ends[:, 0]).T).sum()
+    if shape.length - covered > 10.0 * slack:
+        open_ = shapely.multilinestrings(ends) if len(ends) else shapely.MultiLineString()
+        rest = shape.exterior.difference(open_.buffer(slack))
+        more = [
+            np.array(pair)
+            for part in shapely.get_parts(rest)
+            for pair in pairwise(np.asarray(part.coords))
+            if np.hypot(*np.subtract(*pair)) > 10.0 * slack
+        ]
+        if more:
+            turned = np.array(more)
+            arm = turned - centre
+            back = arm[:, 0, 0] * arm[:, 1, 1] - arm[:, 0, 1] * arm[:, 1, 0] < 0.0
+            turned[back] = turned[back][:, ::-1]
+            ends, flow = np.concatenate([ends, turned]), np.concatenate([flow, np.zeros(len(turned))])
+    middle = ends.mean(axis=1) - centre
+    order = np.argsort(np.arctan2(middle[:, 1], middle[:, 0]))
+    return ends[order], flow[order]
+
+
+def _least_energy(fan: Array, out: Array, centre: Array) -> tuple[Array, Array, Array]:
+    """Triangles of a fan, the flow at the origin in each, and its slope."""
+    m = len(fan)
+    corners = np.concatenate([np.tile(centre, (m, 1, 1)), fan], axis=1)  # centre, begin, end
+    one, two = corners[:, 1] - centre, corners[:, 2] - centre
+    area = 0.5 * (one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0])
+    area = np.maximum(area, 1e-12 * np.abs(area).sum())
+    source = out.sum() * area / area.sum()  # what each triangle gives
+    # across the spoke at the end of each into the next, but for a flow round and round
+    spoke = np.cumsum(source - out)
+    fluxes = np.column_stack([out, spoke, -np.roll(spoke, 1)])  # over the side away from centre, begin, end
+    round_ = np.column_stack([np.zeros(m), np.ones(m), -np.ones(m)])
+    mass = _mass(corners, area)
+    energy = np.einsum("mi,mij,mj->", round_, mass, round_)
+    across = np.einsum("mi,mij,mj->", round_, mass, fluxes)
+    fluxes = fluxes - (across / energy) * round_
+    half = 0.5 / area
+    value = -(half[:, None] * np.einsum("mi,mik->mk", fluxes, corners))
+    slope = (half * fluxes.sum(axis=1))[:, None, None] * np.eye(2)
+    return corners, value, slope
+
+
+def _mass(corners: Array, area: Array) -> Array:
+    """Integrals of the products of what one unit through each side makes, (m, 3, 3); exact at the middles of sides."""
+    middle = 0.5 * (corners[:, [1, 2, 0]] + corners[:, [2, 0, 1]])
+    arm = middle[:, :, None] - corners[:, None]  # (m, middles, corners, 2)
+    return np.asarray(np.einsum("mqik,mqjk->mij", arm, arm) / (12.0 * area)[:, None, None])
+
+
+def _through(pieces: _Pieces, points: Array) -> Array:
+    """What passes to the left through each stretch of a line between the edges of pieces, (n,) [m³/day]."""
+    corners = pieces.corners
+    low, high = corners.min(axis=1), corners.max(axis=1)
+    slack = _SLACK * np.sqrt(np.prod(high - low, axis=1).max(initial=1.0))
+    flows = []
+    for begin, end in pairwise(points):
+        way = end - begin
+        length = float(np.hypot(*way))
+        if length == 0.0:
+            continue
+        left = np.array([-way[1], way[0]]) / length
+        least, most = np.minimum(begin, end) - slack, np.maximum(begin, end) + slack
+        near = np.flatnonzero(((low <= most) & (high >= least)).all(axis=1))
+        ring = corners[near]
+        side = np.roll(ring, -1, axis=1) - ring
+        arm = ring - begin
+        across = way[0] * side[..., 1] - way[1] * side[..., 0]
+        with np.errstate(divide="ignore", invalid="ignore"):
+            at = (arm[..., 0] * side[..., 1] - arm[..., 1] * side[..., 0]) / across
+        on_line = np.abs(arm @ left) <= slack
+        cuts = np.concatenate([[0.0, 1.0], at[np.isfinite(at)], (arm @ way / length**2)[on_line]])
+        cuts = np.unique(np.clip(cuts, 0.0, 1.0))
+        cuts = cuts[np.concatenate([[True], np.diff(cuts) * length > slack])]
+        middle = begin + 0.5 * (cuts[1:] + cuts[:-1])[:, None] * way
+        width = np.diff(cuts) * length
+        total, count = np.zeros(len(width)), np.zeros(len(width))
+        outward = np.stack([side[..., 1], -side[..., 0]], axis=-1)
+        outward /= np.hypot(side[..., 0], side[..., 1])[..., None]
+        offset = (outward * ring).sum(axis=2)
+        for n, piece in enumerate(near):
+            a, b = np.searchsorted(cuts, _span(ring[n], begin, way, length, slack))
+            some = np.arange(max(a - 1, 0), min(b + 1, len(width)))
+            inside = some[(middle[some] @ outward[n].T <= offset[n] + slack).all(axis=1)]
+            total[inside] += (pieces.value[piece] + middle[inside] @ pieces.slope[piece].T) @ left
+            count[inside] += 1.0
+        flows.append(width * total / np.maximum(count, 1.0))  # on an edge the mean of both sides of it
+    return np.concatenate([np.zeros(0), *flows])
+
+
+def _span(ring: Array, begin: Array, way: Array, length: float, slack: float) -> Array:
+    """From where to where along a line something may be met."""
+    at = (ring - begin) @ way / length**2
+    return np.array([at.min() - slack / length, at.max() + slack / length])
