@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from inkhorn.model import Model
 from inkhorn.model.terms import Contribution, Term
-from inkhorn.space import FaceRows, RadialWells, beside_wells, plan_tensor
+from inkhorn.space import Beside, FaceRows, RadialWells, beside_slopes, beside_wells, plan_tensor
 
 __all__ = ["Carried"]
 
@@ -32,6 +32,8 @@ class Carried:
 
     Attributes
     ----------
+    wells : ndarray of int, (m,)
+        The entries that stand somewhere known.
     entry, face : ndarray of int, (n,)
         Whose, and across which face.
     cells : ndarray of int, (n, 2)
@@ -48,6 +50,7 @@ class Carried:
         Its slope by head [1/m].
     """
 
+    wells: Index
     entry: Index
     face: Index
     cells: Index
@@ -79,7 +82,7 @@ class Carried:
         factor = rows.conductance[face] / (height * beside.around)
         by = np.where(factor < _MOST, 1.0 / (height * beside.around), 0.0)
         return cls(
-            some[beside.well], face, grid.faces.cells[face], beside.share, beside.around,
+            some, some[beside.well], face, grid.faces.cells[face], beside.share, beside.around,
             np.minimum(factor, _MOST), by, np.ones((n, 2)), np.zeros((n, 2)),
         )  # fmt: skip
 
@@ -134,6 +137,29 @@ class Carried:
         """Return the derivative of what is carried across each face by its own conductance, (n_faces,) [m]."""
         by = self.share * self.wet.prod(axis=1) * self.by_conductance * flow[self.entry]
         return np.asarray(np.bincount(self.face, by, n_faces))
+
+    def by_tensor(self, model: Model, term: Term, flow: Array) -> dict[str, Any]:
+        """Return the derivatives of what is carried by anisotropy and direction, sparse (n_faces, n_cells).
+
+        Both are taken to change all around a well as in its own cell.
+        """
+        from scipy.sparse import coo_array
+
+        assert term.place is not None  # else nothing is carried
+        number = np.searchsorted(self.wells, self.entry)
+        beside = Beside(self.face, number, self.share, self.around)
+        slopes = beside_slopes(
+            model.grid,
+            beside,
+            term.cells[self.wells],
+            term.place[self.wells],
+            model.anisotropy,
+            model.direction,
+        )
+        carried = self.factor * self.wet.prod(axis=1) * flow[self.entry]
+        shape = (len(model.grid.faces), model.grid.n_cells)
+        where = (self.face, term.cells[self.entry])
+        return {name: coo_array((by * carried, where), shape=shape).tocsr() for name, by in slopes.items()}
 
     def by_own(self, term: Term, flow: Array, conductivity: Array, n_faces: int) -> Any:
         """Return the derivative of what is carried by the conductivity of the wells' own cells, sparse [m²]."""

@@ -360,8 +360,7 @@ class FlowSensitivity:
         driven, own = point.through
         flow = by_conductance * (eq.driven(balance) + driven) + own @ inputs.get(HORIZONTAL, zero)
         if any(name in inputs for name in TENSOR):
-            turned = sum(by @ inputs[name] for name, by in self._by_tensor(point).items() if name in inputs)
-            flow += balance.share * turned
+            flow += sum(by @ inputs[name] for name, by in self._by_tensor(point).items() if name in inputs)
         change = point.kept @ before
         change[:n] += eq.divergence @ flow
         for name, by in point.taken.items():
@@ -385,9 +384,15 @@ class FlowSensitivity:
         return answer, new + point.state_slope @ answer
 
     def _by_tensor(self, point: _Point) -> dict[str, Any]:
-        """Derivatives of the flow across each face, when all is saturated, by anisotropy and direction, sparse."""
-        eq, model = point.equations, point.equations.model
-        return tensor_slopes(model.grid, model.flow_arrays(), eq.rows, point.unknowns[: len(eq.cells)])
+        """Derivatives of the flow across each face by anisotropy and direction, sparse."""
+        eq, model, balance = point.equations, point.equations.model, point.balance
+        found = tensor_slopes(model.grid, model.flow_arrays(), eq.rows, point.unknowns[: len(eq.cells)])
+        found = {name: balance.share[:, None] * by for name, by in found.items()}
+        for term, beside, answer in zip(model.terms, point.carried, balance.contributions, strict=True):
+            if beside is not None:
+                more = beside.by_tensor(model, term, answer.flow)
+                found = {name: by + more[name] for name, by in found.items()}
+        return found
 
     def adjoint(self, weights: Array) -> dict[str, Array]:
         """Return the derivative of a weighted sum of the unknowns by every input.
@@ -452,7 +457,6 @@ class FlowSensitivity:
         """Hand on what the balance of one step has to say on every input."""
         eq, balance, n = point.equations, point.balance, len(point.equations.cells)
         by_flow, (driven, own) = eq.divergence.T @ costate[:n], point.through
-        by_face = by_flow * balance.share
         parts = eq.rows.adjoint(by_flow * (eq.driven(balance) + driven), n)
         add(HORIZONTAL, point.period, own.T @ by_flow)
         for name, part in zip((HORIZONTAL, VERTICAL, *BESIDES), parts, strict=True):
@@ -461,7 +465,7 @@ class FlowSensitivity:
         for name, by in point.taken.items():
             add(name, point.period, -by * costate[:n])
         for name, by_face_flow in self._by_tensor(point).items():
-            add(name, point.period, by_face_flow.T @ by_face)
+            add(name, point.period, by_face_flow.T @ by_flow)
         for slopes in (point.slopes, point.slopes_before):
             for label, (of_residual, of_state) in slopes.items():
                 add(label, point.period, of_residual.T @ costate + of_state.T @ states)

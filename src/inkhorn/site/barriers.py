@@ -28,6 +28,8 @@ class Barrier(Feature):
         Flow per area and head difference instead, conductivity over thickness [1/day].
     layers : tuple of str
         Which layers it cuts; every one if not given.
+    foot : float, optional
+        How deep it reaches, as an elevation [m]: it cuts the cells more than half of which stand above that.
     """
 
     conductivity: float | None = quantity(
@@ -44,6 +46,12 @@ class Barrier(Feature):
         example="1e-4 1/day",
     )
     layers: tuple[str, ...] = layer_names("which layers it cuts; every one if not given")
+    foot: float | None = quantity(
+        "elevation down to which it reaches; through all of these layers if not given",
+        {"line": "length"},
+        default=None,
+        example="12 m",
+    )
     kind: ClassVar[str] = "barrier"
     table: ClassVar[str] = "barrier"
     shapes: ClassVar[tuple[str, ...]] = ("LineString",)

@@ -8,7 +8,7 @@ from inkhorn.space.lines import line_corners
 from inkhorn.space.merged import MergedMesh
 from inkhorn.space.mesh import PlanEdges, PlanMesh
 from inkhorn.space.polygons import PolygonMesh
-from inkhorn.space.radial import Beside, RadialWells, beside_wells
+from inkhorn.space.radial import Beside, RadialWells, beside_slopes, beside_wells
 from inkhorn.space.rectangles import Band, RectangularMesh, rectangles
 from inkhorn.space.rows import FaceRows, flow_rows, plan_tensor, series_conductance, tensor_rows
 from inkhorn.space.sampling import sampling_rows
@@ -62,6 +62,7 @@ __all__ = [
     "Variogram",
     "VoronoiMesh",
     "ZonedSurface",
+    "beside_slopes",
     "beside_wells",
     "flow_rows",
     "kriging_rows",

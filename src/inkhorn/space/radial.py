@@ -15,7 +15,7 @@ from inkhorn.space.rows import FaceRows, flow_rows, plan_tensor
 if TYPE_CHECKING:
     from inkhorn.space.grid import Grid
 
-__all__ = ["Beside", "RadialWells", "beside_wells", "equivalent_radius"]
+__all__ = ["Beside", "RadialWells", "beside_slopes", "beside_wells", "equivalent_radius"]
 
 Array = NDArray[np.float64]
 Index = NDArray[np.int64]
@@ -23,6 +23,7 @@ Index = NDArray[np.int64]
 _REACH = 4.0  # how far around a well flows are corrected, in distances to the farthest neighbour of its cell
 _INSIDE = 1e-6  # of the way to the centre
 _OF_SQUARE = np.exp(-np.euler_gamma) / np.sqrt(8.0)  # among equal squares (Peaceman 1983)
+_STEP, _TURN = 1e-4, 0.01  # of a ratio, and degrees, over which differences are taken
 _RINGS = 3  # neighbours of neighbours from which heads are read
 
 
@@ -201,7 +202,6 @@ def beside_wells(grid: Grid, rows: FaceRows, wells: RadialWells, conductivity: A
         Greatest in plan [m/day].
     """
     sides = _Sides(grid, rows)
-    own = _own_heads(sides, wells)
     owner, cell = _around(sides, wells, grid.cells.layer)
     # the faces between two cells around the same well
     whose, side, out = sides.of(cell)
@@ -209,16 +209,61 @@ def beside_wells(grid: Grid, rows: FaceRows, wells: RadialWells, conductivity: A
     owner_of, side = owner[whose[first]], side[first]
     inside = np.isin(owner_of * sides.n + sides.cells[side, 1], owner * sides.n + cell)
     owner, side = owner_of[inside], side[inside]
+    share = _carried(sides, wells, owner, side)
+    around = sides.conductance(side, wells.tensor[owner]) * conductivity[wells.cell[owner]]
+    good = np.isfinite(share) & (around > 0.0)
+    return Beside(sides.face[side[good]], owner[good], share[good], around[good])
+
+
+def _carried(sides: _Sides, wells: RadialWells, owner: Index, side: Index) -> Array:
+    """What is carried across sides around wells beside what the rows make of the exact heads."""
+    own = _own_heads(sides, wells)
     entry, at, weight = sides.entries(side)
     whose = owner[entry]
     exact = wells.head(sides.centre[at] - wells.place[whose], whose)
     head = np.where(at == wells.cell[whose], own[whose], exact)
     uniform = sides.conductance(side, wells.tensor[owner])
     flow = uniform * np.bincount(entry, weight * head, len(side))
-    missing = -_angle(sides, wells, owner, side) / (2.0 * np.pi) - flow
-    around = uniform * conductivity[wells.cell[owner]]
-    good = np.isfinite(missing) & (around > 0.0)
-    return Beside(sides.face[side[good]], owner[good], -missing[good], around[good])
+    return np.asarray(_angle(sides, wells, owner, side) / (2.0 * np.pi) + flow)
+
+
+def beside_slopes(
+    grid: Grid, beside: Beside, cells: Index, place: Array, anisotropy: Array, direction: Array
+) -> dict[str, Array]:
+    """Return how shares carried beside wells answer to the anisotropy around them and to its direction, by differences.
+
+    Parameters
+    ----------
+    grid : Grid
+    beside : Beside
+        What is carried.
+    cells, place : ndarray
+        Of the wells.
+    anisotropy, direction : ndarray of float, (n_cells,)
+        As of `flow_rows`; both are taken to change together all around a well.
+    """
+    faces = np.unique(beside.face)
+    members = np.zeros(grid.n_cells, dtype=bool)
+    members[grid.faces.cells[faces].ravel()] = True
+    all_sides = np.flatnonzero(~grid.faces.is_floor)
+    pair = grid.faces.cells[all_sides]
+    for _ in range(_RINGS):
+        members[pair[members[pair].any(axis=1)].ravel()] = True
+    part: Any = _Part(grid, members, all_sides)
+    side = np.searchsorted(part.face, beside.face)
+    found = {}
+    for name, by in (("anisotropy", _STEP * anisotropy), ("direction", np.full(len(anisotropy), _TURN))):
+        shares = []
+        for way in (1.0, -1.0):
+            now = {"anisotropy": anisotropy, "direction": direction}
+            now[name] = now[name] + way * by
+            rows = flow_rows(part, 1.0, 1.0, **{k: v[members] for k, v in now.items()})
+            tensor = plan_tensor(now["anisotropy"][cells], now["direction"][cells])
+            tensor = np.tile(np.eye(2), (len(cells), 1, 1)) if tensor is None else tensor
+            wells = RadialWells.standing(grid, cells, place, tensor)._replace(cell=part.number[cells])
+            shares.append(_carried(_Sides(part, rows), wells, beside.well, side))
+        found[name] = (shares[0] - shares[1]) / (2.0 * by[cells[beside.well]])
+    return found
 
 
 def _angle(sides: _Sides, wells: RadialWells, owner: Index, side: Index) -> Array:
@@ -238,7 +283,7 @@ class _Part:
         number = np.cumsum(members) - 1
         pair = faces.cells[sides]
         side = sides[members[pair].all(axis=1)]
-        self.number, self.n_cells = number, int(members.sum())
+        self.number, self.n_cells, self.face = number, int(members.sum()), side
         self.cells = Cells(**{f.name: getattr(grid.cells, f.name)[members] for f in fields(Cells)})
         some = {f.name: getattr(faces, f.name)[side] for f in fields(Faces)}
         length = np.hypot(*(some["ends"][:, 1] - some["ends"][:, 0]).T)

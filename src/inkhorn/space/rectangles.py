@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from itertools import pairwise
 from typing import Any, Literal
 
 import numpy as np
@@ -16,6 +17,8 @@ from inkhorn.space.mesh import PlanEdges, cut_edges, keeping, shapes_of
 __all__ = ["Band", "CutCells", "RectangularMesh", "rectangles"]
 
 Array = NDArray[np.float64]
+
+_GAP = 0.5  # of a cell: what must fit between two that have a point for their middle each
 
 
 @dataclass(frozen=True)
@@ -309,7 +312,8 @@ def _banded_edges(low: float, high: float, size: float, bands: Iterable[Band], g
 
     Widths that grow by a ratio r from cell to cell grow with the distance d from the band as
     ``size + d (r - 1) / r``. Edges stand where the integral of one over that width is whole, stretched to
-    end on one; then no width is above what is asked for, and none more than r times its neighbour's.
+    end on one; then no width is above what is asked for, and none more than r times its neighbour's. A band about one
+    point has a cell with that point for its middle, unless another one is too near.
     """
     narrow = [b for b in bands if b.size < size]
     if not narrow:
@@ -321,7 +325,8 @@ def _banded_edges(low: float, high: float, size: float, bands: Iterable[Band], g
         reach = (size - b.size) / slope if slope > 0 else 0.0
         start, end = b.start - b.size, b.end + b.size
         knots.append(np.clip([start, end, start - reach, end + reach], low, high))
-    u = np.unique(np.concatenate(knots))
+    fixed = _about_points(low, high, narrow)
+    u = np.unique(np.concatenate([*knots, fixed]))
     wanted = np.full(len(u), size)
     for b in narrow:
         # a cell that touches the band lies within one width of it
@@ -333,10 +338,28 @@ def _banded_edges(low: float, high: float, size: float, bands: Iterable[Band], g
     even = np.abs(b_ - a) < 1e-9 * a
     cells = np.where(even, du / a, du * np.log(b_ / a) / np.where(even, 1.0, b_ - a))
     total = np.concatenate([[0.0], np.cumsum(cells)])
-    number = max(int(np.ceil(total[-1] - 1e-9)), 1)
-    edges = np.interp(np.arange(number + 1) * total[-1] / number, total, u)
-    edges[[0, -1]] = low, high
-    return np.asarray(edges)
+    edges = [np.array([low])]
+    ends = np.unique(np.concatenate([[low, high], fixed]))
+    for begin, end in pairwise(ends):
+        first, last = np.interp([begin, end], u, total)
+        number = max(int(np.ceil(last - first - 1e-9)), 1)
+        part = np.interp(first + np.arange(1, number + 1) * (last - first) / number, total, u)
+        part[-1] = end
+        edges.append(part)
+    return np.concatenate(edges)
+
+
+def _about_points(low: float, high: float, bands: Iterable[Band]) -> Array:
+    """Both edges of a cell about each point that bands stand for, the smallest first, unless another is too near."""
+    taken: list[tuple[float, float]] = []
+    for band in sorted((b for b in bands if b.start == b.end), key=lambda b: (b.size, b.start)):
+        begin, end = band.start - 0.5 * band.size, band.start + 0.5 * band.size
+        gap = _GAP * band.size
+        clear = all(room >= gap or abs(room) < 1e-9 * gap for room in (begin - low, high - end))
+        clear = clear and all(end + gap <= a or b + gap <= begin for a, b in taken)
+        if clear:
+            taken.append((begin, end))
+    return np.array(sorted(v for pair in taken for v in pair))
 
 
 def _bands_near(near: Iterable[tuple[Any, float]], mesh: RectangularMesh) -> list[Band]:

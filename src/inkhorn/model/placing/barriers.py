@@ -16,6 +16,7 @@ from inkhorn.site import Barrier
 __all__ = ["FaceSpot"]
 
 _ON_CENTRE = 1e-6  # of a cell's width: how near to a centre a line passes through it
+_BEYOND = 0.32  # of a cell: how much farther than it is drawn a wall made of closed faces acts
 _LEAST = 0.05  # share of a face that its projection on the wall is, at least
 
 
@@ -72,6 +73,30 @@ def _crossed(line: Any, between: Array, width: float) -> tuple[NDArray[np.bool_]
     return parted, _ahead(line, places, 1e-3 * width)
 
 
+def _as_it_acts(plan: Plan, feature: Barrier, walls: list[Barrier]) -> Any:
+    """A wall without the last third of a cell at an end inside the model.
+
+    Closed faces hold water up as a plate does that reaches a third of a cell farther than their centres tell: so one
+    finds from the jump across plates in uniform flow at many angles. At the outline or another wall it ends there.
+    """
+    import shapely
+    from shapely.ops import substring
+
+    line = feature.shape
+    if line.is_ring:
+        return line
+    corners = shapely.get_coordinates(line)[[0, -1]]
+    home = plan.grid.mesh.locate(*corners.T)
+    cut = []
+    for corner, cell in zip(shapely.points(corners), home.tolist(), strict=True):
+        size = float(np.sqrt(plan.grid.mesh.area[cell])) if cell >= 0 else 0.0
+        others = [w.shape for w in walls if w is not feature and w.geometry == "line"]
+        met = [plan.rim_lines, *([plan.boundary.boundary] * (plan.boundary is not None)), *others]
+        free = cell >= 0 and not any(shapely.dwithin(m, corner, size) for m in met)
+        cut.append(min(_BEYOND * size, 0.25 * line.length) if free else 0.0)
+    return substring(line, cut[0], line.length - cut[1]) if any(cut) else line
+
+
 def _ahead(line: Any, at: Array, step: float) -> Array:
     """The direction of a line at places along it, (n, 2)."""
     import shapely
@@ -108,11 +133,14 @@ def place_barriers(features: list[Barrier], plan: Plan) -> list[Spot]:
             mine, missed = _between(plan, feature, side)
             share = np.ones(len(mine))
         else:
-            close = np.sort(tree.query(feature.shape, predicate="dwithin", distance=_ON_CENTRE * width))
-            parted, ahead = _crossed(feature.shape, between[close], width)
+            line = _as_it_acts(plan, feature, features)
+            close = np.sort(tree.query(line, predicate="dwithin", distance=_ON_CENTRE * width))
+            parted, ahead = _crossed(line, between[close], width)
             mine = side[close[parted]]
             across = np.abs(ahead[:, 0] * faces.normal[mine, 1] - ahead[:, 1] * faces.normal[mine, 0])
             cut = np.isin(grid.cells.layer[faces.cells[mine, 0]], plan.rows(feature))
+            if feature.foot is not None:
+                cut &= faces.centroid[mine, 2] > feature.foot
             mine, share = mine[cut], np.maximum(across[cut], _LEAST)
             missed = float(len(mine) == 0)
         if feature.leakance is not None:
@@ -127,8 +155,25 @@ def place_barriers(features: list[Barrier], plan: Plan) -> list[Spot]:
                 float((faces.area[mine] * share).sum()),
                 "m² of wall",
                 missed,
+                _told(plan, feature, mine, share),
                 faces=mine,
                 resistance=resistance.spread((len(mine),)) / share if len(mine) else Traced([]),
             )
         )
     return spots
+
+
+def _told(plan: Plan, feature: Barrier, mine: Index, share: Array) -> str:
+    """What of a wall landed in which faces: its length in its longest layer, theirs, and down to where."""
+    if not len(mine):
+        return ""
+    faces = plan.grid.faces
+    layer = plan.grid.cells.layer[faces.cells[mine, 0]]
+    run = np.hypot(*(faces.ends[mine, 1] - faces.ends[mine, 0]).T)
+    wall, sides = (float(np.bincount(layer, v).max()) for v in (run * share, run))
+    words = [f"{wall:.4g} m of it in {len(mine)} faces"]
+    if sides > 1.001 * wall:
+        words.append(f"{sides:.4g} m of sides, of which its projection counts")
+    if feature.foot is not None:
+        words.append(f"down to {plan.grid.cells.bottom[faces.cells[mine]].min():.4g} m")
+    return ", ".join(words)
