@@ -204,7 +204,7 @@ def test_laws_of_partly_filled_cells():
     assert share.min() == 1e-3
     npt.assert_allclose(share[head >= 2.2], 1.0, rtol=1e-14)
     npt.assert_allclose(share[head == 1.0], 0.5005)
-    npt.assert_allclose(np.gradient(share, head)[1:-1], slope[1:-1], atol=3e-3)
+    npt.assert_allclose(np.gradient(share, head)[1:-1], slope[1:-1], atol=6e-3)
     over, _ = ramp(np.array([-1.0, 0.0, 1.0]), 0.1)
     npt.assert_allclose(over, [0.0, 0.025, 1.0])
 

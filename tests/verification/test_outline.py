@@ -25,12 +25,13 @@ def site(field, features, top=5.0, bases=(-10.0,), conductivity=5.0, **material)
     return ik.Site(field, ik.Strata(ik.ConstantSurface(top), layers), sand, features=tuple(features))
 
 
-@pytest.mark.parametrize("mesh", MESHES)
-@pytest.mark.parametrize(("ratio", "direction"), [(1.0, 0.0), (10.0, 35.0), (3.0, 100.0)])
+@pytest.mark.parametrize(
+    ("mesh", "ratio", "direction"),
+    [("whole", 1.0, 0.0)]  # there a step's conormal may miss the outline under a tensor
+    + [(m, *t) for m in MESHES if m != "whole" for t in ((1.0, 0.0), (10.0, 35.0), (3.0, 100.0))],
+)
 def test_a_linear_head_along_a_slanted_outline_is_exact(mesh, ratio, direction):
     """Two sides told each for itself, two as one line; without gaps, and the table says how much is covered."""
-    if mesh == "whole" and ratio > 1.0:
-        pytest.skip("steps of whole cells are exact as long as a step's conormal meets the outline")
     corners = np.array(FIELD.exterior.coords)
     head = 20.0 + corners @ [0.004, -0.002]
     sides = [(0, 2), (1, 3), (2, 5)]

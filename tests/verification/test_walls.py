@@ -47,7 +47,7 @@ def test_uniform_flow_across_a_leaky_wall_is_exact(mesh, angle, resistance):
 @pytest.mark.parametrize("mesh", ["even", "turned", "voronoi"])
 @pytest.mark.parametrize(("angle", "foot"), [(0.0, None), (20.0, None), (45.0, -1.0), (62.0, -1.0)])
 def test_an_impermeable_wall_that_ends_inside_holds_water_up_as_a_plate_does(mesh, angle, foot):
-    """A plate across uniform flow (Milne-Thomson 1968, sect. 6.21): the jump of heads at its middle, less off with finer cells.
+    """A plate across uniform flow (Milne-Thomson 1968, sect. 6.21): the jump at its middle, less off with finer cells.
 
     The same where it stands in the upper of two layers only and water passes below: there it holds less.
     """

@@ -204,27 +204,37 @@ class FlowResult:
         """Return the water level in each well and collector, and what it takes or gives.
 
         Abstraction and injection are both counted upwards from 0. A well that would run dry takes less
-        than was asked; the column says by how much.
+        than was asked; the column says by how much. The last column tells what comes from each layer along the screen.
         """
         import pandas as pd
 
-        rows, first = [], 0
-        for term, flow in zip(self.model_at(step).terms, self.steps[step].term_flow, strict=True):
+        rows, first, record, grid = [], 0, self.steps[step], self.model.grid
+        for term, flow, outside in zip(
+            self.model_at(step).terms, record.term_flow, record.outside, strict=True
+        ):
             if isinstance(term, WellTerm):
-                total = np.bincount(term.feature, flow, len(term.features))
-                level = self.steps[step].own[first : first + term.n_own]
-                rows += [
-                    {
-                        "well": name,
-                        "level [m]": level[k] - np.sign(-total[k]) * term.losses[k] * total[k] ** 2,
-                        "abstraction [m³/day]": max(-total[k], 0.0),
-                        "injection [m³/day]": max(total[k], 0.0),
-                        "less than asked [m³/day]": max(round(total[k] - term.rate[k], 6), 0.0) + 0.0,
-                    }
-                    for k, name in enumerate(term.features)
-                ]
+                level, pumped = record.own[first : first + term.n_own], outside[0]
+                layer = grid.cells.layer[term.cells]
+                for k, name in enumerate(term.features):
+                    taken = np.bincount(layer[term.feature == k], -flow[term.feature == k])
+                    parts = [
+                        f"{grid.layer_names[n]} {taken[n]:.4g}" for n in np.unique(layer[term.feature == k])
+                    ]
+                    rows.append(
+                        {
+                            "well": name,
+                            "level [m]": level[k] - np.sign(-pumped[k]) * term.losses[k] * pumped[k] ** 2,
+                            "abstraction [m³/day]": max(-pumped[k], 0.0),
+                            "injection [m³/day]": max(pumped[k], 0.0),
+                            "less than asked [m³/day]": max(round(pumped[k] - term.rate[k], 6), 0.0) + 0.0,
+                            "from each layer [m³/day]": ", ".join(parts),
+                        }
+                    )
             first += term.n_own
-        columns = ["level [m]", "abstraction [m³/day]", "injection [m³/day]", "less than asked [m³/day]"]
+        columns = [
+            "level [m]", "abstraction [m³/day]", "injection [m³/day]", "less than asked [m³/day]",
+            "from each layer [m³/day]",
+        ]  # fmt: skip
         return pd.DataFrame(rows, columns=["well", *columns])
 
     def budget(

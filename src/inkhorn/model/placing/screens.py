@@ -126,6 +126,10 @@ def _place_well(well: Well, plan: Plan, screen: _Screened, reach: Traced) -> Spo
     off = np.hypot(grid.cells.x[cells[0]] - place[0], grid.cells.y[cells[0]] - place[1])
     if well.geometry == "point" and off > _SHIFT * np.sqrt(grid.cells.area[cells[0]]):
         notes.append(f"{off:.3g} m from the middle of its cell")
+    coarse = grid.cells.area[cells] > 1.01 * grid.mesh.area[grid.cells.plan[cells]]
+    if coarse.any() and not coarse.all():
+        names = ", ".join(name for name, c in zip(layers, coarse, strict=True) if c)
+        notes.append(f"in {names} cells are larger than above")
     where = {"x": place[:1], "y": place[1:], "screen_top": top, "screen_bottom": bottom}
     values = {"connection": connection, **alone}
     return Spot(well, cells, values, total, unit, float(screen.missed), "; ".join(notes), where=where)
