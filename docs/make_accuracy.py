@@ -150,7 +150,7 @@ def cases() -> Iterator[tuple[str, str, str, str]]:
     ):  # fmt: skip
         level, bores = drawdown(kind, size, ratio, direction, (3.0, 7.0))[:2]
         yield (
-            f"drawdown in a well off its cell's centre; at most in bores two cells away (anisotropy {ratio} at {direction}°)",
+            f"drawdown in a well off its cell's centre; in bores two cells away (anisotropy {ratio} at {direction}°)",
             "Thiem (1906), stretched", f"{kind}, {size} m", f"{level:+.2%}; {bores:.2%}",
         )  # fmt: skip
     for top, bases in ((12.0, (0.0,)), (60.0, (0.0,)), (9.0, (6.0, 4.5, 2.0, 0.0))):

@@ -121,7 +121,10 @@ class _Sides:
 
 
 def _own_heads(sides: _Sides, wells: RadialWells) -> Array:
-    """The head at which each well's own cell gets its water, those around being where radial flow has them."""
+    """Heads of the wells' own cells, those around being where radial flow has them.
+
+    That of radial flow at its centre too, if the well stands well beside it; else that at which it gets its water.
+    """
     source = _sources(sides, wells, np.arange(len(wells.cell)), wells.cell)
     whose, side, out = sides.of(wells.cell)
     conductance = out * sides.conductance(side, wells.tensor[whose])
@@ -132,7 +135,9 @@ def _own_heads(sides: _Sides, wells: RadialWells) -> Array:
     head = wells.head(sides.centre[cell] - wells.place[whose], whose)
     others = np.bincount(whose, np.where(own, 0.0, weight * head), len(wells.cell))
     alone = np.bincount(whose, np.where(own, weight, 0.0), len(wells.cell))
-    return np.asarray((source - others) / np.where(alone > 0.0, alone, np.nan))
+    gets = (source - others) / np.where(alone > 0.0, alone, np.nan)
+    arms, n = sides.centre[wells.cell] - wells.place, np.arange(len(wells.cell))
+    return np.where(np.hypot(*arms.T) > 0.0, np.maximum(gets, wells.head(arms, n)), gets)
 
 
 def _sources(sides: _Sides, wells: RadialWells, owner: Index, cell: Index) -> Array:
