@@ -279,7 +279,7 @@ class Plan:
         size = np.where(lines[whose], shapely.length(parts), shapely.area(parts))
         real = (size > 0) & (self.grid.uppermost[plan] >= 0)
         whose, plan, parts, size = whose[real], plan[real], parts[real], size[real]
-        parts, size = self._once(whose, plan, parts, size, lines)
+        parts, size = self._shared(whose, plan, parts, size, lines)
         whose, plan, parts, size = self._beside_rim(whose, plan, parts, size, shapes, lines)
         real = size > 0
         whose, plan, parts, size = whose[real], plan[real], parts[real], size[real]
@@ -295,23 +295,20 @@ class Plan:
             for f, (a, b), all_ in zip(features, pairwise(ends), whole_size.tolist(), strict=True)
         ]
 
-    def _once(
+    def _shared(
         self, whose: Index, plan: Index, parts: NDArray[Any], size: Array, lines: NDArray[np.bool_]
     ) -> tuple[NDArray[Any], Array]:
-        """Let what of a line runs along the edge between two cells belong to the first of them only."""
+        """Share what of a line runs along the edge between two cells between both."""
         import shapely
 
         ask = np.flatnonzero(lines[whose])
         on_edge = shapely.length(shapely.intersection(parts[ask], shapely.boundary(self.polygons[plan[ask]])))
-        taken: dict[int, Any] = {}
-        parts, size = parts.copy(), size.copy()
-        for k in ask[on_edge > 1e-9 * size[ask]]:
-            before = taken.get(int(whose[k]))
-            if before is not None:
-                parts[k] = shapely.difference(parts[k], before)
-                size[k] = shapely.length(parts[k])
-            taken[int(whose[k])] = parts[k] if before is None else shapely.union(before, parts[k])
-        return parts, size
+        ask = ask[on_edge > 1e-9 * size[ask]]
+        one, other = (ask[k] for k in shapely.STRtree(parts[ask]).query(parts[ask], predicate="intersects"))
+        pairs = (one != other) & (whose[one] == whose[other])
+        one, other = one[pairs], other[pairs]
+        twice = shapely.length(shapely.intersection(parts[one], parts[other]))
+        return parts, size - 0.5 * np.bincount(one, twice, len(size))
 
     def _beside_rim(
         self,
