@@ -115,22 +115,25 @@ class Carried:
         where = (self.cells.T.ravel(), np.concatenate([self.entry, self.entry]))
         return coo_array((out, where), shape=(n_unknowns, n_entries)).tocsr()
 
-    def slopes(self, answer: Contribution, n_unknowns: int) -> tuple[Index, Index, Array]:
+    def slopes(self, answer: Contribution) -> tuple[Index, Index, Array]:
         """Return rows, columns and values of the derivative of all residuals by all unknowns."""
-        from scipy.sparse import coo_array
-
         row, column, value = answer.flow_slope
-        n = len(answer.flow)
-        by = coo_array((value, (row, column)), shape=(n, n_unknowns)).tocsr()
-        through = (self.into(n_unknowns, n) @ by).tocoo()
+        order = np.argsort(row, kind="stable")
+        first = np.searchsorted(row[order], self.entry)
+        count = np.searchsorted(row[order], self.entry, "right") - first
+        mine = np.repeat(np.arange(len(self.entry)), count)  # every slope of an entry, wherever it is carried
+        at = order[np.arange(len(mine)) - np.repeat(np.cumsum(count) - count - first, count)]
+        by = self.weight[mine] * value[at]
         bare = self.share * self.factor * answer.flow[self.entry]
-        rows, columns, values = [through.row], [through.col], [through.data]
-        for side in (0, 1):
-            change = bare * self.wet_slope[:, side] * self.wet[:, 1 - side]
-            for end, sign in ((0, -1.0), (1, 1.0)):
+        rows, columns, values = [], [], []
+        for end, sign in ((0, -1.0), (1, 1.0)):
+            rows.append(self.cells[mine, end])
+            columns.append(column[at])
+            values.append(sign * by)
+            for side in (0, 1):
                 rows.append(self.cells[:, end])
                 columns.append(self.cells[:, side])
-                values.append(sign * change)
+                values.append(sign * bare * self.wet_slope[:, side] * self.wet[:, 1 - side])
         return np.concatenate(rows), np.concatenate(columns), np.concatenate(values)
 
     def driven(self, flow: Array, n_faces: int) -> Array:

@@ -461,7 +461,7 @@ class FlowEquations:
             values.append(-self.rests_at[1])
         for answer, beside in zip(contributions, carried, strict=True):
             if beside is not None:
-                row, column, value = beside.slopes(answer, self.n_unknowns)
+                row, column, value = beside.slopes(answer)
                 rows.append(row)
                 columns.append(column)
                 values.append(value)
