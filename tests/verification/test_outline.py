@@ -51,6 +51,23 @@ def test_a_linear_head_along_a_slanted_outline_is_exact(mesh, ratio, direction):
     assert table["note"].str.contains("through outer sides").all()
 
 
+def test_a_line_that_leaves_the_outline_holds_cells_inside():
+    """Its values are those along all of it; the first of two keeps what both would hold."""
+    line = shapely.LineString([(0, 0), (500, 50), (500, 400)])
+    held = ik.FixedHead(name="line", shape=line, head=(8.0, 7.5, 7.0))
+    other = ik.FixedHead(name="other", shape=shapely.LineString([(0, 0), (1000, 100)]), head=6.0)
+    model = ik.place(site(FIELD, [held, other]), MESHES["voronoi"]())
+    table = model.placed.set_index("feature")
+    assert "% through outer sides, the rest inside" in table.loc["line", "note"]
+    assert "outer sides are already held" in table.loc["other", "note"]
+    term = model.term("fixed head")
+    mine, cells = term.feature == 0, model.grid.cells
+    inside = mine & term.holds
+    away = np.abs(cells.y[term.cells[inside]] - (400.0 - 700.0 * (term.head[inside] - 7.0)))
+    assert away.max() < 40.0
+    assert (term.head[mine & ~term.holds] > 7.45).all()
+
+
 @pytest.mark.parametrize("mesh", ["rectangles", "turned", "voronoi"])
 @pytest.mark.parametrize(("top", "bases"), [(12.0, (0.0,)), (60.0, (0.0,)), (9.0, (6.0, 4.5, 2.0, 0.0))])
 @pytest.mark.parametrize(

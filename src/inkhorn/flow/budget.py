@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 
 __all__ = ["budget_table", "closing_error"]
 
+_STILL = 1e-10  # m³/day, up to which nothing is said to flow
 IN, OUT = "in [m³/day]", "out [m³/day]"
 
 
@@ -184,5 +185,6 @@ def budget_table(model: Model, step: Any, by: str, regions: Mapping[str, Any] | 
     name = "total" if len(labels) == 1 else ("total", "")
     frame.loc[name, :] = total
     larger = max(total[IN], total[OUT])
-    frame.attrs["closing_error_percent"] = float(100.0 * (total[IN] - total[OUT]) / larger) if larger else 0.0
+    moves = larger > _STILL
+    frame.attrs["closing_error_percent"] = float(100.0 * (total[IN] - total[OUT]) / larger) if moves else 0.0
     return frame

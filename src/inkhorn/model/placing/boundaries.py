@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from inkhorn.model.placing.plan import Array, Footprint, Index, Plan, Spot, places
-from inkhorn.model.placing.rim import along_rim
+from inkhorn.model.placing.rim import along_rim, parts_of
 from inkhorn.model.placing.traced import Traced, concatenated, plain
 from inkhorn.model.terms import (
     DrainTerm,
@@ -32,11 +32,6 @@ def _left_out(place: Footprint, placed: float) -> float:
     if place.feature.geometry not in ("line", "polygon"):
         return place.outside
     return 1.0 - placed / (shape.length if place.feature.geometry == "line" else shape.area)
-
-
-def _with_shapes(feature: Any, shapes: list[Any]) -> list[Any]:
-    """The same feature along parts of its line."""
-    return [dataclasses.replace(feature, shape=shape) for shape in shapes]
 
 
 def _covered(feature: Any, through: float, inside: float) -> tuple[float, str, str]:
@@ -73,7 +68,7 @@ def _place_fixed_head(feature: FixedHead, plan: Plan) -> Spot:
         ways.append(rim.way[free] * share[free] / rim.share[free])
         layers = len(np.unique(plan.grid.cells.layer[rim.cell])) if deep else 1
         through, outside = float(rim.place.size.sum()) / layers, rim.place.outside
-    held = [_held_cells(part, plan, deep, feature) for part in _with_shapes(feature, rest)] if rest else []
+    held = [_held_cells(part, plan, deep, feature) for part in parts_of(feature, rest)] if rest else []
     area, inside = 0.0, 0.0
     for place, own, head, said in held:
         notes += [said] * bool(said)
@@ -160,7 +155,7 @@ def _place_head_dependent(feature: HeadDependent, plan: Plan) -> Spot:
     parts = []  # footprint, cells, which entry each belongs to, outer face, way through the cell
     if rim is not None:
         parts.append((rim.place, rim.cell, np.arange(len(rim.cell)), rim.face, rim.way))
-    for part in _with_shapes(feature, rest):
+    for part in parts_of(feature, rest):
         (place,) = plan.footprints([part])
         cells, entry = plan.column_cells(place)
         none = np.full(len(cells), -1), np.full(len(cells), np.inf)
@@ -255,7 +250,7 @@ def _place_river(feature: River, plan: Plan) -> Spot:
     rim, rest = None, [feature.shape]
     if feature.geometry == "line":
         rim, rest = along_rim(plan, feature, plan.rows_of(feature.layer, feature))
-    inside = [_of_whole(place, feature) for place in plan.footprints(_with_shapes(feature, rest))]
+    inside = [_of_whole(place, feature) for place in plan.footprints(parts_of(feature, rest))]
     parts, ways, faces = [], [], []
     for place in inside:
         parts.append(

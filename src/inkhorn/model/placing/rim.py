@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from copy import copy
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
@@ -10,7 +11,7 @@ import numpy as np
 from inkhorn.model.placing.plan import Array, Footprint, Index, Plan
 from inkhorn.space import plan_tensor
 
-__all__ = ["OnRim", "along_rim"]
+__all__ = ["OnRim", "along_rim", "parts_of"]
 
 _ON_RIM = 1e-3  # of a cell's size: how near to the rim, or to the boundary, a line is on it
 _NEAR = 1.5  # cells: how far from a boundary the sides of cells may stand that stand for it
@@ -41,6 +42,16 @@ class OnRim:
     cell: Index
     way: Array
     share: Array
+
+
+def parts_of(feature: Any, shapes: list[Any]) -> list[Any]:
+    """Return the same feature along parts of its line; its values are still those along all of it."""
+    parts = []
+    for shape in shapes:
+        part = copy(feature)  # no new feature: values may be more than a part has vertices
+        object.__setattr__(part, "shape", shape)
+        parts.append(part)
+    return parts
 
 
 class _Beside(NamedTuple):

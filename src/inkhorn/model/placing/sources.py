@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from inkhorn.model.placing.plan import Array, Index, Plan, Spot, places
-from inkhorn.model.placing.rim import OnRim, along_rim
+from inkhorn.model.placing.rim import OnRim, along_rim, parts_of
 from inkhorn.model.placing.traced import Traced, concatenated, plain
 from inkhorn.model.terms import EvapotranspirationTerm, GivenFlowTerm, RechargeTerm
 from inkhorn.site import Evapotranspiration, GivenFlow, Recharge, value_count
@@ -117,8 +117,7 @@ def _place_given_flow(feature: GivenFlow, plan: Plan) -> Spot:
     parts: list[tuple[Index, Traced, Array, Any]] = []
     if rim is not None:
         parts.append((rim.cell, _shared_on_rim(plan, feature, rim), rim.place.size, rim.face))
-    for piece in rest:
-        (place,) = plan.footprints([_only(feature, piece)])
+    for place in plan.footprints(parts_of(feature, rest)):
         cells, entry = plan.column_cells(place)
         if len(cells):
             share = _shared(plan, cells, entry, len(place.plan))
@@ -135,13 +134,6 @@ def _place_given_flow(feature: GivenFlow, plan: Plan) -> Spot:
     return _given_spot(
         plan, feature, cells, per_length * share, size_of, face, crossing, max(1.0 - met / line.length, 0.0)
     )
-
-
-def _only(feature: GivenFlow, line: Any) -> Any:
-    """The same feature along part of its line."""
-    import dataclasses
-
-    return dataclasses.replace(feature, shape=line)
 
 
 def _given_spot(
