@@ -87,21 +87,21 @@ def _ragged(start: Index, count: Index) -> tuple[Index, Index]:
 class _Sides:
     """The side faces of a grid, by their cells, and what a uniform conductivity makes of each."""
 
-    def __init__(self, grid: Grid, rows: FaceRows | None) -> None:
+    def __init__(self, grid: Grid, rows: FaceRows | None, face: Index | None = None) -> None:
         faces = grid.faces
         self.rows, self.n = rows, grid.n_cells
-        self.face = np.flatnonzero(~faces.is_floor)
+        self.face = np.flatnonzero(~faces.is_floor) if face is None else face
         self.cells, self.normal = faces.cells[self.face], faces.normal[self.face, :2]
         self.ends, self.reach = faces.ends[self.face], faces.distance[self.face].sum(axis=1)
         self.length = np.hypot(*(self.ends[:, 1] - self.ends[:, 0]).T)
-        self.height = faces.height[self.face]
         self.order = np.argsort(self.cells.ravel(), kind="stable")
-        self.begin = np.searchsorted(self.cells.ravel()[self.order], np.arange(self.n + 1))
+        self.sorted = self.cells.ravel()[self.order]
         self.centre = np.column_stack([grid.cells.x, grid.cells.y])
 
     def of(self, cells: Index) -> tuple[Any, Any, Any]:
         """Whose, which side, and 1 where it leads out of the cell or -1 into it."""
-        whose, at = _ragged(self.begin[cells], self.begin[cells + 1] - self.begin[cells])
+        first = np.searchsorted(self.sorted, cells)
+        whose, at = _ragged(first, np.searchsorted(self.sorted, cells, "right") - first)
         place = self.order[at]
         return whose, place // 2, 1.0 - 2.0 * (place % 2)
 
@@ -150,6 +150,30 @@ def _sources(sides: _Sides, wells: RadialWells, owner: Index, cell: Index) -> Ar
     return np.asarray(np.bincount(whose, -angle / (2.0 * np.pi), len(cell)))
 
 
+def _near(grid: Grid, wells: RadialWells) -> Index:
+    """The side faces of cells that may be around wells: of those in squares about them."""
+    cells, faces = grid.cells, grid.faces
+    side = np.flatnonzero(~faces.is_floor)
+    pair = faces.cells[side]
+    own, which = np.unique(wells.cell, return_inverse=True)
+    mine = np.zeros(grid.n_cells, dtype=bool)
+    mine[own] = True
+    touching = pair[mine[pair].any(axis=1)]
+    apart = np.hypot(*(v[touching[:, 1]] - v[touching[:, 0]] for v in (cells.x, cells.y)))
+    farthest = np.zeros(len(own))
+    for end in (0, 1):
+        here = mine[touching[:, end]]
+        np.maximum.at(farthest, np.searchsorted(own, touching[here, end]), apart[here])
+    value = np.linalg.eigvalsh(wells.tensor)
+    reach = 1.001 * _REACH * farthest[which.ravel()] * np.sqrt(value[:, 1] / value[:, 0])
+    order = np.argsort(cells.x)
+    first, last = (np.searchsorted(cells.x[order], wells.place[:, 0] + way * reach) for way in (-1.0, 1.0))
+    for y, r, a, b in zip(wells.place[:, 1], reach, first, last, strict=True):
+        some = order[a:b]
+        mine[some[np.abs(cells.y[some] - y) <= r]] = True
+    return side[mine[pair].any(axis=1)]
+
+
 def _around(sides: _Sides, wells: RadialWells, layer: Index) -> tuple[Index, Index]:
     """The cells of the same layer around each well: whose, and which."""
     from scipy.spatial import KDTree
@@ -159,9 +183,10 @@ def _around(sides: _Sides, wells: RadialWells, layer: Index) -> tuple[Index, Ind
     reach = np.zeros(len(wells.cell))
     np.maximum.at(reach, whose, _REACH * np.hypot(*arms.T))
     greatest = np.sqrt(np.linalg.eigvalsh(wells.tensor)[:, -1])  # by which an arm is shorter stretched
+    known = np.union1d(sides.cells, wells.cell)
     found: list[tuple[Index, Index]] = []
     for k in np.unique(layer[wells.cell]):
-        here, mine = np.flatnonzero(layer == k), np.flatnonzero(layer[wells.cell] == k)
+        here, mine = known[layer[known] == k], np.flatnonzero(layer[wells.cell] == k)
         tree = KDTree(sides.centre[here], balanced_tree=False)
         near = tree.query_ball_point(wells.place[mine], reach[mine] * greatest[mine])
         found.append((np.repeat(mine, [len(v) for v in near]), here[np.concatenate([*near, []]).astype(int)]))
@@ -206,7 +231,7 @@ def beside_wells(grid: Grid, rows: FaceRows, wells: RadialWells, conductivity: A
     conductivity : ndarray of float, (n_cells,)
         Greatest in plan [m/day].
     """
-    sides = _Sides(grid, rows)
+    sides = _Sides(grid, rows, _near(grid, wells))
     owner, cell = _around(sides, wells, grid.cells.layer)
     # the faces between two cells around the same well
     whose, side, out = sides.of(cell)
@@ -317,7 +342,7 @@ def equivalent_radius(
     members = np.zeros(grid.n_cells, dtype=bool)
     members[cells] = True
     if place is None:
-        members[_around(_Sides(grid, None), wells, grid.cells.layer)[1]] = True
+        members[_around(_Sides(grid, None, _near(grid, wells)), wells, grid.cells.layer)[1]] = True
     for _ in range(_RINGS):
         touched = members[pair].any(axis=1)
         members[pair[touched].ravel()] = True
