@@ -8,7 +8,7 @@ from inkhorn.space.lines import line_corners
 from inkhorn.space.merged import MergedMesh
 from inkhorn.space.mesh import PlanEdges, PlanMesh
 from inkhorn.space.polygons import PolygonMesh
-from inkhorn.space.radial import Beside, RadialWells, beside_slopes, beside_wells
+from inkhorn.space.radial import Beside, RadialWells, beside_slopes, beside_wells, radius_slopes
 from inkhorn.space.rectangles import Band, RectangularMesh, rectangles
 from inkhorn.space.rows import FaceRows, flow_rows, plan_tensor, series_conductance, tensor_rows
 from inkhorn.space.sampling import sampling_rows
@@ -70,6 +70,7 @@ __all__ = [
     "line_corners",
     "plan_tensor",
     "point_surfaces",
+    "radius_slopes",
     "rectangles",
     "sampling_rows",
     "series_conductance",

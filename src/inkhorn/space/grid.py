@@ -182,12 +182,17 @@ class Grid:
         return Faces(**{k: np.concatenate([getattr(p, k) for p in parts]) for k in names})
 
     @cached_property
+    def rim(self) -> OuterEdges:
+        """The sides of plan cells on the rim."""
+        return outer_edges(self.mesh)
+
+    @cached_property
     def outer_faces(self) -> OuterFaces:
         """The sides of cells on the rim of the grid, layer by layer, around holes in the mesh too.
 
         Where a layer ends inside the grid its sides are closed and not listed.
         """
-        cells, known = self.cells, dict[int, OuterEdges]()
+        cells, known = self.cells, {id(self.mesh): self.rim}
         parts = []
         for mesh, present, first in zip(
             self.meshes, self.within_layer, self.first_of_layer[:-1], strict=True

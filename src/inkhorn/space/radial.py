@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import fields
 from itertools import pairwise
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -15,7 +16,7 @@ from inkhorn.space.rows import FaceRows, flow_rows, plan_tensor
 if TYPE_CHECKING:
     from inkhorn.space.grid import Grid
 
-__all__ = ["Beside", "RadialWells", "beside_slopes", "beside_wells", "equivalent_radius"]
+__all__ = ["Beside", "RadialWells", "beside_slopes", "beside_wells", "equivalent_radius", "radius_slopes"]
 
 Array = NDArray[np.float64]
 Index = NDArray[np.int64]
@@ -272,28 +273,18 @@ def beside_slopes(
     anisotropy, direction : ndarray of float, (n_cells,)
         As of `flow_rows`; both are taken to change together all around a well.
     """
-    faces = np.unique(beside.face)
     members = np.zeros(grid.n_cells, dtype=bool)
-    members[grid.faces.cells[faces].ravel()] = True
-    all_sides = np.flatnonzero(~grid.faces.is_floor)
-    pair = grid.faces.cells[all_sides]
-    for _ in range(_RINGS):
-        members[pair[members[pair].any(axis=1)].ravel()] = True
-    part: Any = _Part(grid, members, all_sides)
+    members[grid.faces.cells[beside.face].ravel()] = True
+    part = _Part.about(grid, members)
     side = np.searchsorted(part.face, beside.face)
-    found = {}
-    for name, by in (("anisotropy", _STEP * anisotropy), ("direction", np.full(len(anisotropy), _TURN))):
-        shares = []
-        for way in (1.0, -1.0):
-            now = {"anisotropy": anisotropy, "direction": direction}
-            now[name] = now[name] + way * by
-            rows = flow_rows(part, 1.0, 1.0, **{k: v[members] for k, v in now.items()})
-            tensor = plan_tensor(now["anisotropy"][cells], now["direction"][cells])
-            tensor = np.tile(np.eye(2), (len(cells), 1, 1)) if tensor is None else tensor
-            wells = RadialWells.standing(grid, cells, place, tensor)._replace(cell=part.number[cells])
-            shares.append(_carried(_Sides(part, rows), wells, beside.well, side))
-        found[name] = (shares[0] - shares[1]) / (2.0 * by[cells[beside.well]])
-    return found
+
+    def share(ratio: Array, angle: Array) -> Array:
+        rows = flow_rows(part, 1.0, 1.0, anisotropy=ratio[part.members], direction=angle[part.members])
+        tensor = _tensors(ratio[cells], angle[cells])
+        wells = RadialWells.standing(part, part.number[cells], place, tensor)
+        return _carried(_Sides(part, rows), wells, beside.well, side)
+
+    return _differences(share, anisotropy, direction, cells[beside.well])
 
 
 def _angle(sides: _Sides, wells: RadialWells, owner: Index, side: Index) -> Array:
@@ -313,11 +304,20 @@ class _Part:
         number = np.cumsum(members) - 1
         pair = faces.cells[sides]
         side = sides[members[pair].all(axis=1)]
-        self.number, self.n_cells, self.face = number, int(members.sum()), side
+        self.members, self.number, self.n_cells, self.face = members, number, int(members.sum()), side
         self.cells = Cells(**{f.name: getattr(grid.cells, f.name)[members] for f in fields(Cells)})
         some = {f.name: getattr(faces, f.name)[side] for f in fields(Faces)}
         length = np.hypot(*(some["ends"][:, 1] - some["ends"][:, 0]).T)
         self.faces = Faces(**{**some, "cells": number[some["cells"]], "area": length})
+
+    @classmethod
+    def about(cls, grid: Grid, members: NDArray[np.bool_]) -> Any:
+        """Return some cells and those from which heads are read beside them."""
+        side = np.flatnonzero(~grid.faces.is_floor)
+        pair = grid.faces.cells[side]
+        for _ in range(_RINGS):
+            members[pair[members[pair].any(axis=1)].ravel()] = True
+        return cls(grid, members, side)
 
     def per_cell(self, name: str, values: ArrayLike) -> Array:
         return np.array(np.broadcast_to(np.asarray(values, dtype=np.float64), self.n_cells))
@@ -333,24 +333,67 @@ def equivalent_radius(
     """Return how far from a well the head is that of its cell, on any mesh and under any anisotropy; see `Grid`."""
     cells = np.atleast_1d(np.asarray(cells, dtype=np.int64))
     ratio, angle = grid.per_cell("anisotropy", anisotropy), grid.per_cell("direction", direction)
-    side = np.flatnonzero(~grid.faces.is_floor)
-    pair = grid.faces.cells[side]
-    centre = np.column_stack([grid.cells.x, grid.cells.y])
-    tensor = plan_tensor(ratio[cells], angle[cells])
-    tensor = np.tile(np.eye(2), (len(cells), 1, 1)) if tensor is None else tensor
-    wells = RadialWells.standing(grid, cells, centre[cells] if place is None else place, tensor)
     members = np.zeros(grid.n_cells, dtype=bool)
     members[cells] = True
     if place is None:
+        centre = np.column_stack([grid.cells.x, grid.cells.y])[cells]
+        wells = RadialWells.standing(grid, cells, centre, _tensors(ratio[cells], angle[cells]))
         members[_around(_Sides(grid, None, _near(grid, wells)), wells, grid.cells.layer)[1]] = True
-    for _ in range(_RINGS):
-        touched = members[pair].any(axis=1)
-        members[pair[touched].ravel()] = True
-    part: Any = _Part(grid, members, side)
+    return _radius(_Part.about(grid, members), grid, cells, place, ratio, angle)
+
+
+def radius_slopes(
+    grid: Grid, cells: Index, place: Array, anisotropy: Array, direction: Array
+) -> tuple[Array, dict[str, Array]]:
+    """Return equivalent radii, and how they answer to the anisotropy around wells and to its direction, by differences.
+
+    Parameters
+    ----------
+    grid : Grid
+    cells, place : ndarray
+        Of the wells.
+    anisotropy, direction : ndarray of float, (n_cells,)
+        As of `flow_rows`; both are taken to change together all around a well.
+    """
+    members = np.zeros(grid.n_cells, dtype=bool)
+    members[cells] = True
+    part = _Part.about(grid, members)
+
+    def radius(ratio: Array, angle: Array) -> Array:
+        return _radius(part, grid, cells, place, ratio, angle)
+
+    return radius(anisotropy, direction), _differences(radius, anisotropy, direction, cells)
+
+
+def _tensors(anisotropy: Array, direction: Array) -> Array:
+    """Conductivities in plan over the greatest, (n, 2, 2)."""
+    tensor = plan_tensor(anisotropy, direction)
+    return np.tile(np.eye(2), (len(anisotropy), 1, 1)) if tensor is None else tensor
+
+
+def _differences(
+    of: Callable[[Array, Array], Array], anisotropy: Array, direction: Array, cells: Index
+) -> dict[str, Array]:
+    """Central differences of what belongs to some cells, by the anisotropy and by its direction."""
+    found = {}
+    for name, by in (("anisotropy", _STEP * anisotropy), ("direction", np.full(len(anisotropy), _TURN))):
+        ways = []
+        for way in (1.0, -1.0):
+            now = {"anisotropy": anisotropy, "direction": direction}
+            now[name] = now[name] + way * by
+            ways.append(of(now["anisotropy"], now["direction"]))
+        found[name] = (ways[0] - ways[1]) / (2.0 * by[cells])
+    return found
+
+
+def _radius(part: Any, grid: Grid, cells: Index, place: Array | None, ratio: Array, angle: Array) -> Array:
+    """The equivalent radii of wells within part of a grid."""
+    members = part.members
     rows = flow_rows(part, 1.0, 1.0, anisotropy=ratio[members], direction=angle[members])
-    sides = _Sides(part, rows)
-    here = wells._replace(cell=part.number[cells])
-    heads = _own_heads(sides, here) if place is not None else _centred_heads(sides, here, part.cells.layer)
+    sides, own = _Sides(part, rows), part.number[cells]
+    at = sides.centre[own] if place is None else place
+    wells = RadialWells.standing(part, own, at, _tensors(ratio[cells], angle[cells]))
+    heads = _centred_heads(sides, wells, part.cells.layer) if place is None else _own_heads(sides, wells)
     radius = wells.radius(heads)
     alone = ~np.isfinite(radius)  # in a cell without neighbours
     radius[alone] = _OF_SQUARE * np.sqrt(grid.cells.area[cells[alone]])

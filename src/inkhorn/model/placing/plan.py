@@ -16,7 +16,7 @@ from inkhorn.model.placing.traced import Traced, plain
 from inkhorn.model.terms import Term
 from inkhorn.site import Feature, Schedule, Series, along_weights, in_each_period
 from inkhorn.space import Grid
-from inkhorn.space.rim import OuterEdges, outer_edges
+from inkhorn.space.rim import OuterEdges
 
 __all__ = ["Footprint", "Placing", "Plan", "SiteInput", "SiteInputs", "Spot", "places", "placings"]
 
@@ -179,10 +179,10 @@ class Plan:
         """Outlines of the plan cells."""
         return self.grid.mesh.polygons()
 
-    @cached_property
+    @property
     def rim(self) -> OuterEdges:
         """The sides of plan cells on the rim."""
-        return outer_edges(self.grid.mesh)
+        return self.grid.rim
 
     @cached_property
     def rim_lines(self) -> Any:

@@ -11,10 +11,10 @@ from inkhorn.model.placing.plan import Array, Index, Plan, Spot, places
 from inkhorn.model.placing.traced import Traced, plain
 from inkhorn.model.terms import CollectorTerm, WellTerm
 from inkhorn.site import Collector, Well
+from inkhorn.space import radius_slopes
 
 __all__: list[str] = []
 
-_STEP, _TURN = 1e-4, 0.01  # of a ratio, and degrees, over which differences are taken
 _SHIFT = 0.01  # of a cell's size: how far from its middle a well stands before it is told
 
 
@@ -62,19 +62,12 @@ def place_wells(features: list[Well], plan: Plan) -> list[Spot]:
 
 def _reach(plan: Plan, cells: Index, place: Array) -> Traced:
     """Equivalent radii at places in cells, and how they answer to the anisotropy there and to its direction."""
-    tensor = {name: plan.properties[name].values for name in ("anisotropy", "direction")}
-    found = Traced(plan.grid.equivalent_radius(cells, place, **tensor))
-    for name, step in (
-        ("anisotropy", _STEP * tensor["anisotropy"]),
-        ("direction", np.full(len(plan.grid.cells), _TURN)),
-    ):
+    tensor = [plan.properties[name].values for name in ("anisotropy", "direction")]
+    radius, slopes = radius_slopes(plan.grid, cells, place, *tensor)
+    found = Traced(radius)
+    for name, slope in slopes.items():
         own = plan.properties[name][cells]
-        if len(own.column):
-            up, down = (
-                plan.grid.equivalent_radius(cells, place, **{**tensor, name: tensor[name] + way * step})
-                for way in (1.0, -1.0)
-            )
-            found = found + (up - down) / (2.0 * step[cells]) * (own - own.values)
+        found = found + slope * (own - own.values)
     return found
 
 
