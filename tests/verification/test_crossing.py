@@ -62,7 +62,7 @@ def test_along_edges_it_is_the_faces_own_flow(kind):
         left = np.array([begin[1] - end[1], end[0] - begin[0]])
         exact = flow.steps[-1].face_flow[face] * np.sign(left @ faces.normal[face, :2])
         crossing = flow.across([begin, end]).loc["total", "net to the left [m³/day]"]
-        npt.assert_allclose(crossing, exact, rtol=1e-9, atol=1e-12)
+        npt.assert_allclose(crossing, exact, rtol=0.0, atol=1e-12)
 
 
 @pytest.mark.parametrize("kind", MESHES)

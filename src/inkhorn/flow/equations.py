@@ -115,10 +115,10 @@ class TimeStep:
 class FlowEquations:
     """The equations of one model, steady or over one step in time.
 
-    Side faces carry their row's flow times a saturation, that of the upstream cell where either is
-    nearly dry. Floor faces
-    carry ``row @ max(heads, level of the face)``: as long as the lower cell is not full, water falls
-    at the rate that the upper cell alone sets, and none rises into an empty cell from below.
+    Side faces carry their row's flow times the share of their height that is filled on the way between both cells, and
+    around wells what radial flow carries besides. Floor faces carry ``row @ max(heads, level of the face)``: as long as
+    the lower cell is not full, water falls at the rate that the upper cell alone sets, and none rises into an empty cell
+    from below.
     """
 
     def __init__(self, model: Model) -> None:

@@ -34,7 +34,7 @@ def _left_out(place: Footprint, placed: float) -> float:
     return 1.0 - placed / (shape.length if place.feature.geometry == "line" else shape.area)
 
 
-def _covered(feature: Any, through: float, inside: float) -> tuple[float, str, str]:
+def _covered(through: float, inside: float) -> tuple[float, str, str]:
     """What of a line is covered, in which unit, and a note on where."""
     whole = through + inside
     note = "" if through == 0.0 else "through outer sides"
@@ -82,7 +82,7 @@ def _place_fixed_head(feature: FixedHead, plan: Plan) -> Spot:
             outside = place.outside
     total, unit = area, "m²"
     if feature.geometry == "line":
-        total, unit, note = _covered(feature, through, inside)
+        total, unit, note = _covered(through, inside)
         notes = [note] * bool(note) + notes
         outside = max(1.0 - total / feature.shape.length, 0.0)
     face = np.concatenate(faces).astype(np.int64)
@@ -192,7 +192,7 @@ def _place_head_dependent(feature: HeadDependent, plan: Plan) -> Spot:
     if rim is not None:
         share = _by_thickness(plan, feature, rim.place, rim.cell, np.arange(len(rim.cell)))
         through = float((rim.place.size * share).sum())
-    note = _covered(feature, through, met - through)[2] if feature.geometry == "line" else ""
+    note = _covered(through, met - through)[2] if feature.geometry == "line" else ""
     outside = parts[0][0].outside if rim is None else max(1.0 - met / feature.shape.length, 0.0)
     return Spot(
         feature,
@@ -277,7 +277,7 @@ def _place_river(feature: River, plan: Plan) -> Spot:
     if feature.geometry == "cells":
         total, unit = float((plain(values["conductance"]) * size).sum()), "m²/day"
     else:
-        note = _covered(feature, through, total - through)[2]
+        note = _covered(through, total - through)[2]
     face = np.concatenate(faces).astype(np.int64)
     return Spot(
         feature,
