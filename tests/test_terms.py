@@ -55,7 +55,7 @@ def test_a_lake_stores_water_of_its_own(steady_first, order):
     flow = solved(model, order=order)
     lake = model.term("lake")
     first = sum(t.n_own for t in model.terms[: model.terms.index(lake)])
-    levels = [flow.first_own[first : first + 2], *(s.own[first : first + 2] for s in flow.steps)]
+    levels = [flow.start.own[first : first + 2], *(s.own[first : first + 2] for s in flow.steps)]
     depth = np.array(levels) - lake.floor
     volume = lake.area * depth + 0.5 * lake.spread * depth**2
     for k, step in enumerate(flow.steps):

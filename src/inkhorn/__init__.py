@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from inkhorn.errors import ConvergenceError, InkhornError, InkhornWarning, InputError
     from inkhorn.files import (
         StepFile,
+        StepReader,
         read_grid,
         read_mesh,
         read_model,
@@ -66,6 +67,7 @@ _HOMES = {
     "errors": ("ConvergenceError", "InkhornError", "InkhornWarning", "InputError"),
     "files": (
         "StepFile",
+        "StepReader",
         "read_grid",
         "read_mesh",
         "read_model",
@@ -150,6 +152,7 @@ __all__ = [
     "Spreading",
     "Spring",
     "StepFile",
+    "StepReader",
     "Strata",
     "WaterTable",
     "Well",

@@ -8,7 +8,7 @@ from inkhorn.files.project import Project, read_project, read_site
 from inkhorn.files.rasters import read_raster
 from inkhorn.files.results import read_last_heads, write_concentration, write_flow, write_paths, write_table
 from inkhorn.files.shapes import Shape, read_shapes
-from inkhorn.files.steps import StepFile
+from inkhorn.files.steps import StepFile, StepReader
 from inkhorn.files.tables import Table, read_table
 from inkhorn.files.whole import NewFolder, free_name, must_exist, new_folder, written_whole
 
@@ -19,6 +19,7 @@ __all__ = [
     "Project",
     "Shape",
     "StepFile",
+    "StepReader",
     "Table",
     "free_name",
     "must_exist",

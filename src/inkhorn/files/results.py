@@ -43,7 +43,7 @@ def write_flow(flow: FlowResult, path: Path) -> None:
         "top": (dims, grid.to_block(grid.cells.top), {"units": "m", "long_name": "top of the layer"}),
         "bottom": (dims, grid.to_block(grid.cells.bottom), {"units": "m", "long_name": "base of the layer"}),
     }
-    first = FlowResult(flow.model, [flow.steps[0]], None, flow.first)
+    first = FlowResult(flow.model, [flow.steps[0]], None, flow.start)
     data = xr.Dataset(
         {"head": first.head, "saturation": first.saturation, **elevations},
         coords=coords,

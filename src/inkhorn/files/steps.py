@@ -1,8 +1,12 @@
-"""The records of a run through time in a file: written as they are made, read one at a time."""
+"""The records of a flow run in a file: written as they are made, read one at a time, also while they are written."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import json
+import os
+import time
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, overload
 
@@ -10,24 +14,342 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
-from inkhorn.flow import FlowStep
-from inkhorn.model import Model
+from inkhorn.files.whole import free_beside, must_exist
+from inkhorn.flow import FlowStart, FlowStep, NewtonRow, SolverReport
+from inkhorn.model import Model, differences, fingerprint
 
-__all__ = ["StepFile"]
+__all__ = ["FORMAT", "StepFile", "StepReader"]
 
+FORMAT = 1
 _OF_CELLS = {  # what a record holds for every cell, with its unit and words
     "head": ("heads", "m", "hydraulic head at the end of the step"),
     "storage_change": ("storage_change", "m3 d-1", "water taken into storage"),
     "drainage": ("drainage", "m3 d-1", "part of it that fills pores at the water table"),
 }
-_OF_STEPS = {"steady": "i1", "period": "i4", "order": "i4", "joined_steps": "i4"}
+_OF_STEPS = {  # one number each, the last written last: a record counts once it is there
+    "steady": ("i1", "1 where nothing is stored"),
+    "period": ("i4", "of the schedule, from 0"),
+    "order": ("i4", "of the scheme"),
+    "closure": ("f8", "sum of absolute residuals over the turnover"),
+    "unknowns": ("i8", "that were solved for"),
+    "closing_error": ("f8", "of the water budget, in per cent"),
+    "newton_end": ("i8", "rows of newton_* up to this record"),
+    "joined_steps": ("i4", "steps joined in the record, whose flows are their means"),
+}
+_NEWTON = {
+    "closure": "f8",
+    "largest_change": "f8",
+    "damping": "f8",
+    "linear_iterations": "i4",
+    "until": "f8",
+}
+_LETTERS = 160  # of the place of a Newton step
+_ROWS = 256  # of small tables are kept together
+_PATIENCE = 2.0  # s, for a file that is just being begun
+_CHUNKED = {"chunks": None, "shuffle": True, "compression": "gzip", "compression_opts": 1}
 
 
-class StepFile(Sequence[FlowStep]):
-    """Records of flow in a NetCDF file (CF conventions), as a sequence that `solve_flow` can add to.
+def _plain(kind: str) -> str:
+    return kind.replace(" ", "_").replace("-", "_")
+
+
+class _Layout:
+    """What the tables of a file are called, and how long they are, for a model."""
+
+    def __init__(self, model: Model) -> None:
+        terms = model.terms
+        self.kinds = [_plain(t.kind) for t in terms]
+        # what a term has besides: how many values, and how they lie
+        self.shapes = {
+            f"{kind}_{name}": shape
+            for kind, t in zip(self.kinds, terms, strict=True)
+            for name, shape in (
+                ("outside", (len(t.outside_names), t.n_own)),
+                ("link_flow", (len(t.links),)),
+                ("state", (t.n_state,)),
+            )
+        }
+        self.besides = [name for name, shape in self.shapes.items() if np.prod(shape)]
+        self.sizes = {
+            "cell": model.grid.n_cells,
+            "face": len(model.grid.faces),
+            "own_unknown": sum(t.n_own for t in terms),
+            **{f"{kind}_entry": len(t.cells) for kind, t in zip(self.kinds, terms, strict=True)},
+            **{f"{name}_value": int(np.prod(self.shapes[name])) for name in self.besides},
+        }
+        self.over = {
+            **dict.fromkeys(_OF_CELLS, "cell"),
+            "own_unknown_value": "own_unknown",
+            "own_storage": "own_unknown",
+            "face_flow": "face",
+            **{f"{kind}_flow": f"{kind}_entry" for kind in self.kinds},
+            **{name: f"{name}_value" for name in self.besides},
+        }
+
+    def described(self) -> Iterator[tuple[str, str, str]]:
+        """Yield every table with a row for each record, its unit and words."""
+        for name, (_, units, words) in _OF_CELLS.items():
+            yield name, units, words
+        yield "own_unknown_value", "m", "levels in wells and other unknowns of the terms"
+        yield "own_storage", "m3 d-1", "water taken into storage by unknowns of the terms"
+        yield "face_flow", "m3 d-1", "flow from the first to the second cell of each face"
+        for kind in self.kinds:
+            yield f"{kind}_flow", "m3 d-1", f"flow into the aquifer: {kind}"
+        for name in self.besides:
+            units = "1" if name.endswith("_state") else "m3 d-1"
+            yield name, units, f"of the terms: {name.replace('_', ' ')}"
+
+
+class _StoredStep(FlowStep):
+    """A record in a file, whose arrays are read when they are first asked for."""
+
+    _from: tuple[StepReader, int]
+
+    @classmethod
+    def of(cls, reader: StepReader, number: int, **numbers: Any) -> _StoredStep:
+        record = cls.__new__(cls)
+        for name, value in {"_from": (reader, number), **numbers}.items():
+            object.__setattr__(record, name, value)
+        return record
+
+    def __getattr__(self, name: str) -> Any:
+        if name.startswith("_") or name not in FlowStep.__dataclass_fields__:
+            raise AttributeError(name)
+        reader, number = self._from
+        value = reader.part(number, name)
+        object.__setattr__(self, name, value)
+        return value
+
+    def __repr__(self) -> str:
+        return f"FlowStep({self.start:g} to {self.end:g} days, in {self._from[0].path})"
+
+
+class StepReader(Sequence[FlowStep]):
+    """Records of flow in a NetCDF file (CF conventions), read one by one as they are asked for.
+
+    Any number of processes may read a file, also while another writes it: its length then grows. Nothing is ever
+    written, so that a disk that cannot be written on will do.
+
+    Parameters
+    ----------
+    path : Path
+        As `StepFile` wrote it.
+    model : Model
+        Whose cells, faces and terms the records are of.
+    any_version : bool
+        Take records of a model that differs in its numbers, but not in its sizes: `differs` tells in what.
+
+    Attributes
+    ----------
+    differs : list of str
+        In what the model given is not that of the records.
+
+    Raises
+    ------
+    InputError
+        If the file is missing or of another kind, of another model, or of a later format.
+    """
+
+    def __init__(self, path: Path | str, model: Model, *, any_version: bool = False) -> None:
+        self.path, self.model = Path(path), model
+        self.differs: list[str] = []
+        self._layout = _Layout(model)
+        self._file: Any = None
+        self._tables: dict[str, Any] = {}
+        self._numbers: dict[str, NDArray[Any]] = {}  # one of each record, those known so far
+        self._newton: tuple[NewtonRow, ...] = ()
+        self._made_of: dict[str, str] | None = None
+        self._check(any_version)
+
+    # --- what is there ---------------------------------------------------------------------------
+
+    def _open(self) -> Any:
+        """The file; its tables are handled one by one, which is far quicker than by their common dimensions."""
+        if self._file is None:
+            self._file = _opened(self.path)
+        return self._file
+
+    def _table(self, name: str) -> Any:
+        """A table of the file, looked up once."""
+        if name not in self._tables:
+            self._tables[name] = self._open()[name]
+        return self._tables[name]
+
+    def _look_again(self, name: str) -> Any:
+        """A table as it is now, if another process goes on writing it."""
+        table = self._table(name)
+        table.refresh()
+        return table
+
+    def _check(self, any_version: bool) -> None:
+        must_exist(self.path)
+        file = self._open()
+        number = int(np.ravel(file.attrs.get("format_number", 0))[0])
+        if number > FORMAT:
+            raise InputError(
+                f'"{self.path}" is of format {number}; this version reads formats up to {FORMAT}. Read it with the '
+                "version that wrote it, or a later one."
+            )
+        if not number or "joined_steps" not in file:
+            raise InputError(f'"{self.path}" does not hold the steps of a run. Expected the flow.nc of one.')
+        self.differs = differences(self.made_of, fingerprint(self.model))
+        self.differs = [d for d in self.differs if d not in ("heads to begin with (gone)",)]
+        alike = all(
+            name in file and file[name].shape[0] == max(size, 1) for name, size in self._layout.sizes.items()
+        )
+        if not alike or (self.differs and not any_version):
+            what = "; ".join(self.differs) or "numbers of cells, faces or entries"
+            raise InputError(
+                f'"{self.path}" holds records of another model; what differs: {what}. Go on with the model they were '
+                "made with, or begin anew."
+            )
+
+    def _known(self, name: str) -> NDArray[Any]:
+        """A number of each record."""
+        len(self)
+        return self._numbers[name]
+
+    def __len__(self) -> int:
+        joins = np.asarray(self._look_again("joined_steps")[:])
+        count = int(np.argmin(joins > 0)) if not (joins > 0).all() else len(joins)
+        if count != len(self._numbers.get("joined_steps", ())):
+            for name in (*_OF_STEPS, "time_bounds"):
+                self._numbers[name] = np.asarray(self._look_again(name)[:count])
+        return count
+
+    @property
+    def reached(self) -> float:
+        """The end of the last record [days since the start]; 0 without one."""
+        return float(self._known("time_bounds")[-1, 1]) if len(self) else 0.0
+
+    @property
+    def made_of(self) -> dict[str, str]:
+        """The fingerprint of the model that the records are of."""
+        if self._made_of is None:
+            self._made_of = json.loads(np.asarray(self._table("made_of")[:]).tobytes())
+        return self._made_of
+
+    @property
+    def start(self) -> FlowStart | None:
+        """What the run was begun with."""
+        sizes = self._layout.sizes
+        states = self._states("first_state", lambda name: self._table(name)[:])
+        return FlowStart(
+            np.asarray(self._table("first_head")[:]),
+            np.asarray(self._table("first_own")[:])[: sizes["own_unknown"]],
+            states,
+            self.made_of,
+        )
+
+    # --- records ---------------------------------------------------------------------------------
+
+    @overload
+    def __getitem__(self, index: int) -> FlowStep: ...
+    @overload
+    def __getitem__(self, index: slice) -> list[FlowStep]: ...
+    def __getitem__(self, index: int | slice) -> FlowStep | list[FlowStep]:
+        count = len(self)
+        if isinstance(index, slice):
+            return [self._record(k) for k in range(*index.indices(count))]
+        k = index + count if index < 0 else index
+        if not 0 <= k < count:
+            raise IndexError(f"there are {count} records, counted from 0; asked for {index}")
+        return self._record(k)
+
+    def __iter__(self) -> Iterator[FlowStep]:
+        for k in range(len(self)):
+            yield self._record(k)
+
+    def _record(self, k: int) -> FlowStep:
+        numbers = self._numbers
+        return _StoredStep.of(
+            self,
+            k,
+            start=float(numbers["time_bounds"][k, 0]),
+            end=float(numbers["time_bounds"][k, 1]),
+            steady=bool(numbers["steady"][k]),
+            period=int(numbers["period"][k]),
+            order=int(numbers["order"][k]),
+            joins=int(numbers["joined_steps"][k]),
+            made_of=self.made_of,
+            report=self._report(k),
+        )
+
+    def _row(self, k: int, name: str) -> NDArray[np.float64]:
+        table = self._table(name)
+        if table.shape[0] <= k:
+            table.refresh()
+        return np.asarray(table[k], dtype=np.float64)[: self._layout.sizes[self._layout.over[name]]]
+
+    def _states(self, what: str, read: Any) -> tuple[NDArray[np.float64], ...]:
+        shapes, besides = self._layout.shapes, self._layout.besides
+        of = what.removeprefix("first_")
+        return tuple(
+            np.asarray(read(f"{kind}_{what}")).reshape(shapes[f"{kind}_{of}"])
+            if f"{kind}_{of}" in besides
+            else np.zeros(shapes[f"{kind}_{of}"])
+            for kind in self._layout.kinds
+        )
+
+    def part(self, k: int, name: str) -> Any:
+        """Read one array of a record, or one of each term, by its name in `FlowStep`."""
+        of_cells = {field: table for table, (field, *_) in _OF_CELLS.items()}
+        if name in of_cells:
+            return self._row(k, of_cells[name])
+        if name == "term_flow":
+            return tuple(self._row(k, f"{kind}_flow") for kind in self._layout.kinds)
+        if name in ("outside", "link_flow", "state"):
+            return self._states(name, lambda table: self._row(k, table))
+        return self._row(k, {"own": "own_unknown_value"}.get(name, name))
+
+    def _report(self, k: int) -> SolverReport:
+        numbers = self._numbers
+        begin = int(numbers["newton_end"][k - 1]) if k else 0
+        end = int(numbers["newton_end"][k])
+        if len(self._newton) < end:
+            self._newton = self._newton_rows()
+        rows = self._newton[begin:end]
+        return SolverReport(
+            rows, float(numbers["closure"][k]), int(numbers["unknowns"][k]), float(numbers["closing_error"][k])
+        )
+
+    def _newton_rows(self) -> tuple[NewtonRow, ...]:
+        """The Newton steps of all records there are."""
+        columns = {name: self._look_again(f"newton_{name}")[:] for name in _NEWTON}
+        letters = np.ascontiguousarray(self._look_again("newton_place")[:])
+        count = min(len(letters), *(len(c) for c in columns.values()))
+        places = letters[:count].view(f"S{_LETTERS}").ravel() if count else []
+        numbers = {name: c[:count].tolist() for name, c in columns.items()}
+        return tuple(
+            NewtonRow(
+                place=bytes(places[k]).decode(errors="ignore"), **{name: c[k] for name, c in numbers.items()}
+            )
+            for k in range(count)
+        )
+
+    def close(self) -> None:
+        """Let go of the file; it is opened again when asked."""
+        if self._file is not None:
+            self._tables.clear()
+            self._file.close()
+            self._file = None
+
+    def __enter__(self) -> Any:
+        return self
+
+    def __exit__(self, *problem: object) -> None:
+        self.close()
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {**self.__dict__, "_file": None, "_tables": {}}
+
+
+class StepFile(StepReader):
+    """Records of flow in a NetCDF file, as a sequence that `solve_flow` adds to.
 
     Each record is on disk once it is added, so that memory does not grow with their number, and a run that was
-    stopped can go on from the last of them: give the file to `solve_flow` again.
+    stopped, or killed, can go on from the last of them: give the file to `solve_flow` again. What is there is
+    written anew beside it when the first is added, and takes its place.
 
     Parameters
     ----------
@@ -39,231 +361,192 @@ class StepFile(Sequence[FlowStep]):
     Raises
     ------
     InputError
-        If the file is of another kind, or of another model.
+        If the file is of another kind, of another model (naming what differs), or of a later format.
     """
 
     def __init__(self, path: Path | str, model: Model) -> None:
-        self.path, self.model = Path(path), model
-        self._file: Any = None
-        self._tables: dict[str, Any] = {}
-        self._entries = {_plain(t.kind): len(t.cells) for t in model.terms}
-        n_own = sum(t.n_own for t in model.terms)
-        # what a term has besides: how many values, and how they lie
-        self._shapes = {
-            f"{_plain(t.kind)}_{name}": shape
-            for t in model.terms
-            for name, shape in (
-                ("outside", (len(t.outside_names), t.n_own)),
-                ("link_flow", (len(t.links),)),
-                ("state", (t.n_state,)),
-            )
-        }
-        self._besides = [name for name, shape in self._shapes.items() if np.prod(shape)]
-        self._sizes = {
-            "cell": model.grid.n_cells,
-            "face": len(model.grid.faces),
-            "own_unknown": n_own,
-            **{f"{kind}_entry": n for kind, n in self._entries.items()},
-            **{f"{name}_value": int(np.prod(self._shapes[name])) for name in self._besides},
-        }
+        self._writes = False
+        super().__init__(path, model)
+
+    def _check(self, any_version: bool) -> None:
         if self.path.exists():
-            self._check()
-        else:
-            self._begin()
+            super()._check(any_version)
 
-    def _open(self) -> Any:
-        """The file; its tables are handled one by one, which is far quicker than by their common dimensions."""
-        if self._file is None:
-            import h5py
+    def __len__(self) -> int:
+        return super().__len__() if self._file is not None or self.path.exists() else 0
 
-            try:
-                self._file = h5py.File(self.path, "a")
-            except OSError as problem:
-                raise InputError(
-                    f'cannot read "{self.path}": {problem}. Expected the flow.nc of a run.'
-                ) from None
-        return self._file
+    @property
+    def start(self) -> FlowStart | None:
+        """What the run was begun with; None before it is."""
+        return super().start if self._file is not None or self.path.exists() else None
 
-    def _table(self, name: str) -> Any:
-        """A table of the file, looked up once."""
-        if name not in self._tables:
-            self._tables[name] = self._open()[name]
-        return self._tables[name]
+    def _look_again(self, name: str) -> Any:
+        return self._table(name) if self._writes else super()._look_again(name)
 
-    def _begin(self) -> None:
+    def begin(self, start: FlowStart) -> None:
+        """Begin the file, as yet without a record."""
+        with self._beside(start):
+            pass
+
+    @contextmanager
+    def _beside(self, start: FlowStart) -> Iterator[None]:
+        """Lay the file out anew, to be filled; it takes its place once others may read it while it grows."""
         import h5netcdf
-
-        schedule = self.model.schedule
-        with h5netcdf.File(self.path, "w") as file:
-            self._lay_out(file, None if schedule is None else schedule.start)
-
-    def _lay_out(self, file: Any, start: np.datetime64 | None) -> None:
         import h5py
 
+        beside = free_beside(self.path)
+        try:
+            with h5netcdf.File(beside, "w", libver="latest") as file:
+                self._lay_out(file, start)
+            self.close()
+            self._write_to(h5py.File(beside, "r+", libver="latest"))
+            yield
+            if os.name == "nt":  # an open file cannot be renamed there
+                self.close()
+                os.replace(beside, self.path)
+                self._write_to(h5py.File(self.path, "r+", libver="latest"))
+            else:
+                os.replace(beside, self.path)
+        except BaseException:
+            self.close()
+            raise
+        finally:
+            beside.unlink(missing_ok=True)
+
+    def _write_to(self, file: Any) -> None:
+        file.swmr_mode = True
+        self._file, self._writes, self._made_of = file, True, None
+        self._numbers.clear()
+        self._newton = ()
+
+    def _lay_out(self, file: Any, start: FlowStart) -> None:
+        import h5py
+
+        layout, schedule = self._layout, self.model.schedule
         file.attrs.update(
             {
                 "Conventions": "CF-1.11",
                 "title": self.model.name,
                 "source": "Inkhorn, flow step by step",
+                "format_number": FORMAT,
             }
         )
+        made_of = np.frombuffer(json.dumps(dict(start.made_of)).encode(), dtype=np.uint8)
         # an empty dimension would be without limit
         file.dimensions = {
             "time": None,
+            "newton_step": None,
             "bound": 2,
-            **{name: max(size, 1) for name, size in self._sizes.items()},
+            "letter": _LETTERS,
+            "made_of_byte": len(made_of),
+            **{name: max(size, 1) for name, size in layout.sizes.items()},
         }
-        clock = "days" if start is None else f"days since {str(start).replace('T', ' ')}"
-        time = file.create_variable("time", ("time",), "f8")
-        time.attrs.update({"units": clock, "bounds": "time_bounds", "long_name": "time since the start"})
-        file.create_variable("time_bounds", ("time", "bound"), "f8")
-        for name, kind in _OF_STEPS.items():
-            file.create_variable(name, ("time",), kind)
-
-        def values(name: str, over: str, units: str, words: str) -> None:
-            shape = (1, max(self._sizes[over], 1))
-            made = file.create_variable(name, ("time", over), "f8", chunks=shape)
+        date = None if schedule is None else schedule.start
+        clock = "days" if date is None else f"days since {str(date).replace('T', ' ')}"
+        clocked = file.create_variable("time", ("time",), "f8", chunks=(_ROWS,))
+        clocked.attrs.update({"units": clock, "bounds": "time_bounds", "long_name": "time since the start"})
+        file.create_variable("time_bounds", ("time", "bound"), "f8", chunks=(_ROWS, 2))
+        for name, (kind, words) in _OF_STEPS.items():
+            made = file.create_variable(name, ("time",), kind, chunks=(_ROWS,), fillvalue=0)
+            made.attrs["long_name"] = words
+        for name, kind in _NEWTON.items():
+            file.create_variable(f"newton_{name}", ("newton_step",), kind, chunks=(_ROWS,))
+        file.create_variable("newton_place", ("newton_step", "letter"), "S1", chunks=(_ROWS, _LETTERS))
+        for name, units, words in layout.described():
+            over = layout.over[name]
+            packed = {**_CHUNKED, "chunks": (1, max(layout.sizes[over], 1))}
+            made = file.create_variable(name, ("time", over), "f8", **packed)
             made.attrs.update({"units": units, "long_name": words})
             if units == "m3 d-1":
                 made.attrs["cell_methods"] = "time: mean"
-
-        for name, (_, units, words) in _OF_CELLS.items():
-            values(name, "cell", units, words)
-        values("own_unknown_value", "own_unknown", "m", "levels in wells and other unknowns of the terms")
-        values("own_storage", "own_unknown", "m3 d-1", "water taken into storage by unknowns of the terms")
         names = [f"{t.kind} {name}" for t in self.model.terms for name in t.own_names]
         if names:
             made = file.create_variable("own_unknown_name", ("own_unknown",), h5py.string_dtype())
             made[:] = np.array(names, dtype=object)
-        values("face_flow", "face", "m3 d-1", "flow from the first to the second cell of each face")
-        for kind in self._entries:
-            values(f"{kind}_flow", f"{kind}_entry", "m3 d-1", f"flow into the aquifer: {kind}")
-        for name in self._besides:
-            units = "1" if name.endswith("_state") else "m3 d-1"
-            values(name, f"{name}_value", units, f"of the terms: {name.replace('_', ' ')}")
-
-    def _check(self) -> None:
-        file = self._open()
-        if "joined_steps" not in file:
-            raise InputError(f'"{self.path}" does not hold the steps of a run. Expected the flow.nc of one.')
-        for name, size in self._sizes.items():
-            found = file[name].shape[0] if name in file else 0
-            if found != max(size, 1):
-                raise InputError(
-                    f'"{self.path}" has {found} of {name}; this model has {size}. '
-                    "Go on with the same grid and features."
-                )
-        if len(self) and not file["joined_steps"][-1]:  # cut off as it was written
-            self._resize(len(self) - 1)
-
-    def _resize(self, count: int) -> None:
-        """Make room for so many records."""
-        for name in self._timed:
-            self._table(name).resize(count, axis=0)
-
-    @property
-    def _timed(self) -> list[str]:
-        """The tables that have a row for each record."""
-        kinds = [f"{kind}_flow" for kind in self._entries]
-        own = ["own_unknown_value", "own_storage"]
-        return ["time", "time_bounds", *_OF_STEPS, *_OF_CELLS, *own, "face_flow", *kinds, *self._besides]
-
-    def __len__(self) -> int:
-        return int(self._table("joined_steps").shape[0])
-
-    @property
-    def reached(self) -> float:
-        """The end of the last record [days since the start]; 0 without one."""
-        return float(self._table("time")[-1]) if len(self) else 0.0
-
-    @overload
-    def __getitem__(self, index: int) -> FlowStep: ...
-    @overload
-    def __getitem__(self, index: slice) -> list[FlowStep]: ...
-    def __getitem__(self, index: int | slice) -> FlowStep | list[FlowStep]:
-        if isinstance(index, slice):
-            return [self[k] for k in range(*index.indices(len(self)))]
-        count = len(self)
-        k = index + count if index < 0 else index
-        if not 0 <= k < count:
-            raise IndexError(f"there are {count} records, counted from 0; asked for {index}")
-        bounds = self._table("time_bounds")[k]
-
-        def row(name: str, over: str) -> NDArray[np.float64]:
-            return np.asarray(self._table(name)[k], dtype=np.float64)[: self._sizes[over]]
-
-        def besides(what: str) -> tuple[NDArray[np.float64], ...]:
-            names = [f"{kind}_{what}" for kind in self._entries]
-            return tuple(
-                row(n, f"{n}_value").reshape(self._shapes[n])
-                if n in self._besides
-                else np.zeros(self._shapes[n])
-                for n in names
-            )
-
-        return FlowStep(
-            start=float(bounds[0]),
-            end=float(bounds[1]),
-            steady=bool(self._table("steady")[k]),
-            own=row("own_unknown_value", "own_unknown"),
-            own_storage=row("own_storage", "own_unknown"),
-            outside=besides("outside"),
-            link_flow=besides("link_flow"),
-            state=besides("state"),
-            face_flow=row("face_flow", "face"),
-            term_flow=tuple(row(f"{kind}_flow", f"{kind}_entry") for kind in self._entries),
-            period=int(self._table("period")[k]),
-            order=int(self._table("order")[k]),
-            joins=int(self._table("joined_steps")[k]),
-            **{field: row(name, "cell") for name, (field, *_) in _OF_CELLS.items()},
-        )
+        file.create_variable("made_of", ("made_of_byte",), "u1", data=made_of)
+        firsts = {"first_head": ("cell", start.heads), "first_own": ("own_unknown", start.own)}
+        for kind, state in zip(layout.kinds, start.state, strict=True):
+            if len(state):
+                firsts[f"{kind}_first_state"] = (f"{kind}_state_value", state)
+        for name, (over, values) in firsts.items():
+            padded = np.zeros(max(layout.sizes[over], 1))
+            padded[: len(values)] = values
+            file.create_variable(name, (over,), "f8", data=padded)
 
     def append(self, record: FlowStep) -> None:
-        """Write one more record; it counts once it is there as a whole."""
-        file, k = self._open(), len(self)
-        self._resize(k + 1)
-        try:
-            self._table("time")[k] = record.end
-            self._table("time_bounds")[k] = (record.start, record.end)
-            flows = zip((f"{kind}_flow" for kind in self._entries), record.term_flow, strict=True)
-            cells = ((name, getattr(record, field)) for name, (field, *_) in _OF_CELLS.items())
-            besides = [
-                (f"{kind}_{what}", np.ravel(values))
-                for what in ("outside", "link_flow", "state")
-                for kind, values in zip(self._entries, getattr(record, what), strict=True)
-            ]
-            for name, values in (
-                ("own_unknown_value", record.own),
-                ("own_storage", record.own_storage),
-                *besides,
-                ("face_flow", record.face_flow),
-                *cells,
-                *flows,
-            ):
-                if len(values):
-                    self._table(name)[k] = values
-            counts = (record.steady, record.period, record.order, record.joins)
-            for name, value in zip(_OF_STEPS, counts, strict=True):
-                self._table(name)[k] = int(value)
-        except BaseException:
-            self._resize(k)
-            raise
-        finally:
-            file.flush()
+        """Write one more record; it counts once it is there as a whole.
+
+        Without `begin` what the run was begun with is not known, NaN.
+        """
+        if not self._writes:
+            unknown = FlowStart(
+                np.full_like(record.heads, np.nan), np.full_like(record.own, np.nan),
+                tuple(np.full_like(s, np.nan) for s in record.state), record.made_of,
+            )  # fmt: skip
+            self._written_anew(unknown)
+        k = len(self)
+        rows = record.report.rows
+        begin = int(self._numbers["newton_end"][-1]) if k else 0
+        for name in _NEWTON:
+            self._put(f"newton_{name}", begin, [getattr(row, name) for row in rows])
+        letters = np.array([row.place.encode()[:_LETTERS] for row in rows], dtype=f"S{_LETTERS}")
+        self._put("newton_place", begin, letters.view("S1").reshape(len(rows), _LETTERS))
+        self._put("time", k, [record.end])
+        self._put("time_bounds", k, [(record.start, record.end)])
+        kinds = self._layout.kinds
+        values = {name: getattr(record, field) for name, (field, *_) in _OF_CELLS.items()}
+        values |= {"own_unknown_value": record.own, "own_storage": record.own_storage}
+        values["face_flow"] = record.face_flow
+        values |= {f"{kind}_flow": q for kind, q in zip(kinds, record.term_flow, strict=True)}
+        for what in ("outside", "link_flow", "state"):
+            values |= {f"{kind}_{what}": q for kind, q in zip(kinds, getattr(record, what), strict=True)}
+        for name, of_record in values.items():
+            if np.size(of_record):
+                self._put(name, k, np.ravel(of_record)[None])
+        report = record.report
+        numbers = (
+            record.steady, record.period, record.order, report.closure, report.unknowns,
+            report.closing_error_percent, begin + len(rows), record.joins,
+        )  # fmt: skip
+        for name, value in zip(_OF_STEPS, numbers, strict=True):
+            if name == "joined_steps":  # all else is on disk before the record counts
+                self._file.flush()
+            self._put(name, k, [value])
+        self._file.flush()
+
+    def _put(self, name: str, at: int, values: Any) -> None:
+        """Write some rows from a place on, where an earlier attempt may have left others."""
+        table = self._table(name)
+        table.resize(at + len(values), axis=0)
+        if len(values):
+            table[at:] = values
+
+    def _written_anew(self, unknown: FlowStart) -> None:
+        """Begin the file anew with the records of the one that is there, whose writer may have been killed."""
+        if not self.path.exists():
+            self.begin(unknown)
+            return
+        before = StepReader(self.path, self.model)
+        with self._beside(before.start or unknown):
+            for record in before:
+                self.append(record)
+        before.close()
 
     def close(self) -> None:
         """Let go of the file; it is opened again when asked."""
-        if self._file is not None:
-            self._tables.clear()
-            self._file.close()
-            self._file = None
-
-    def __enter__(self) -> StepFile:
-        return self
-
-    def __exit__(self, *problem: object) -> None:
-        self.close()
+        super().close()
+        self._writes = False
 
 
-def _plain(kind: str) -> str:
-    return kind.replace(" ", "_").replace("-", "_")
+def _opened(path: Path) -> Any:
+    """Open a file to read, which another process may be writing."""
+    import h5py
+
+    until = time.monotonic() + _PATIENCE
+    while True:
+        try:
+            return h5py.File(path, "r", libver="latest", swmr=True, locking=False)
+        except OSError as problem:
+            if "SWMR" not in str(problem) or time.monotonic() > until:
+                raise InputError(f'cannot read "{path}": {problem}. Expected the flow.nc of a run.') from None
+            time.sleep(0.05)

@@ -8,10 +8,11 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from secrets import token_hex
 
 from inkhorn.errors import InputError
 
-__all__ = ["NewFolder", "free_name", "must_exist", "new_folder", "written_whole"]
+__all__ = ["NewFolder", "free_beside", "free_name", "must_exist", "new_folder", "written_whole"]
 
 
 @dataclass
@@ -44,10 +45,15 @@ def free_name(path: Path) -> Path:
     return free
 
 
+def free_beside(path: Path) -> Path:
+    """Return a name beside a file that no other process hits upon, hidden, of the same ending."""
+    return path.with_name(f".{path.stem[:100]}-{token_hex(4)}.part{path.suffix}")
+
+
 @contextmanager
 def written_whole(path: Path) -> Iterator[Path]:
     """Give a path beside the goal to write to; it takes the goal's place only if all went well."""
-    beside = path.with_name(f".{path.stem}.part{path.suffix}")
+    beside = free_beside(path)
     try:
         yield beside
         os.replace(beside, path)

@@ -187,4 +187,6 @@ def budget_table(model: Model, step: Any, by: str, regions: Mapping[str, Any] | 
     larger = max(total[IN], total[OUT])
     moves = larger > _STILL
     frame.attrs["closing_error_percent"] = float(100.0 * (total[IN] - total[OUT]) / larger) if moves else 0.0
+    if step.words:
+        frame.attrs["flows"] = step.words
     return frame

@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import ConvergenceError
-from inkhorn.flow.newton import NewtonRow, Rules, newton
+from inkhorn.flow.newton import Rules, newton
+from inkhorn.flow.report import NewtonRow
 
 if TYPE_CHECKING:
     from inkhorn.flow.equations import Balance, FlowEquations

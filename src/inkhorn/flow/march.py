@@ -11,8 +11,9 @@ from numpy.typing import NDArray
 from inkhorn.errors import ConvergenceError
 from inkhorn.flow.continuation import solved, stuck
 from inkhorn.flow.equations import Balance, FlowEquations, TimeStep
-from inkhorn.flow.newton import NewtonRow, Rules
-from inkhorn.flow.result import FlowStep
+from inkhorn.flow.newton import Rules
+from inkhorn.flow.record import FlowStep
+from inkhorn.flow.report import NewtonRow, SolverReport
 
 __all__ = ["Stepping", "joined", "march", "recorded"]
 
@@ -51,12 +52,12 @@ class _Taken:
 
 
 def recorded(
-    equations: FlowEquations, unknowns: Array, balance: Balance, period: int, end: float
+    equations: FlowEquations, unknowns: Array, balance: Balance, period: int, begin: float, end: float
 ) -> FlowStep:
-    """Return the record of a steady solution."""
+    """Return the record of a steady solution, which holds from begin to end."""
     n = len(equations.cells)
     return FlowStep(
-        start=end,
+        start=begin,
         end=end,
         steady=True,
         heads=unknowns[:n],
@@ -353,4 +354,5 @@ def _join(before: FlowStep, after: FlowStep) -> FlowStep:
         outside=tuple(mean(*pair) for pair in zip(before.outside, after.outside, strict=True)),
         link_flow=tuple(mean(*pair) for pair in zip(before.link_flow, after.link_flow, strict=True)),
         joins=before.joins + after.joins,
+        report=SolverReport.of([before.report, after.report]),
     )

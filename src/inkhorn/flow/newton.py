@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,12 +13,10 @@ from inkhorn.errors import ConvergenceError
 from inkhorn.flow.equations import Balance, FlowEquations
 from inkhorn.flow.landing import WAYS, Landing, Way
 from inkhorn.flow.mending import mended
+from inkhorn.flow.report import NewtonRow
 from inkhorn.linear import LinearSystem
 
-if TYPE_CHECKING:
-    import pandas as pd
-
-__all__ = ["NewtonRow", "Rules", "SolverReport", "newton"]
+__all__ = ["Rules", "newton"]
 
 _COARSE = 0.001  # share of the residual that a linear solve may leave, at most
 _WELL = 0.3  # share of the residual at which a full step has led so well that no other way is tried
@@ -34,87 +32,6 @@ _SHORTER = 0.5  # of each trial along a step
 _TRIALS = 12
 _SLOW, _SLOWLY = 3, 0.3  # steps in which the residual has to fall so far, or else a surer way is taken
 _STUCK, _LEFT = 0.4, 0.5  # of a step, of the residual: where less is gone or more left, cells are mended
-
-
-@dataclass(frozen=True)
-class NewtonRow:
-    """One Newton step: what was left before it, and what it did.
-
-    Attributes
-    ----------
-    closure : float
-        Sum of absolute residuals over the turnover, after the step.
-    largest_change : float
-        Of any unknown [m].
-    place : str
-        Where that was.
-    damping : float
-        Share of the full step that was taken.
-    linear_iterations : int
-        0 where the matrix was factored.
-    until : float
-        End of the step in time [days since the start]; 0 where it is steady.
-    """
-
-    closure: float
-    largest_change: float
-    place: str
-    damping: float
-    linear_iterations: int
-    until: float = 0.0
-
-
-@dataclass(frozen=True)
-class SolverReport:
-    """How a solution was reached.
-
-    Attributes
-    ----------
-    rows : tuple of NewtonRow
-        Every step of Newton's method.
-    closure : float
-        The worst of all steps in time: the sum of absolute residuals over the turnover.
-    unknowns : int
-        That were solved for.
-    closing_error_percent : float
-        The worst of all water budgets: inflow less outflow and storage, over the larger.
-    """
-
-    rows: tuple[NewtonRow, ...]
-    closure: float
-    unknowns: int
-    closing_error_percent: float = 0.0
-
-    @property
-    def iterations(self) -> int:
-        """Newton steps."""
-        return len(self.rows)
-
-    def frame(self) -> pd.DataFrame:
-        """Return the history as a table, one row per Newton step."""
-        import pandas as pd
-
-        return pd.DataFrame(
-            [
-                {
-                    "step": k + 1,
-                    "until [day]": r.until,
-                    "closure": r.closure,
-                    "largest change [m]": r.largest_change,
-                    "where": r.place,
-                    "damping": r.damping,
-                    "linear iterations": r.linear_iterations,
-                }
-                for k, r in enumerate(self.rows)
-            ]
-        )
-
-    def __str__(self) -> str:
-        linear = sum(r.linear_iterations for r in self.rows)
-        return (
-            f"{self.unknowns} unknowns, {self.iterations} Newton steps, "
-            f"{linear or 'no'} linear iterations, closure {self.closure:.1e}"
-        )
 
 
 @dataclass(frozen=True)

@@ -2,93 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.flow.budget import budget_table
 from inkhorn.flow.crossing import across_line
+from inkhorn.flow.labelled import labelled
+from inkhorn.flow.record import FlowStart, StepStore
 from inkhorn.flow.review import flooded, review
-from inkhorn.model import Findings, Model, saturation
+from inkhorn.flow.within import term_flow_table, within_term_table
+from inkhorn.model import Findings, Model, filled, saturation
 from inkhorn.model.terms import WellTerm
 
 if TYPE_CHECKING:
     import pandas as pd
     import xarray as xr
 
-__all__ = ["FlowResult", "FlowStep", "StepStore"]
-
-
-@dataclass(frozen=True, eq=False)
-class FlowStep:
-    """One step: heads at its end, and mean flows over it that balance in every cell.
-
-    Attributes
-    ----------
-    start, end : float
-        Since the beginning [day]; equal in a steady step.
-    steady : bool
-        Whether nothing is stored.
-    heads : ndarray of float, (n_cells,)
-        [m].
-    own : ndarray of float, (n_own,)
-        Own unknowns of the terms, such as the levels in wells.
-    face_flow : ndarray of float, (n_faces,)
-        From first to second cell [m³/day].
-    term_flow : tuple of ndarray of float, (n_entries,)
-        Of each term, positive into the cell [m³/day].
-    storage_change : ndarray of float, (n_cells,)
-        Water taken into storage [m³/day].
-    drainage : ndarray of float, (n_cells,)
-        The part of it that fills pores at the water table, or drains them; the rest is stored by pressure.
-    own_storage : ndarray of float, (n_own,)
-        Water taken into storage by own unknowns of the terms [m³/day].
-    outside : tuple of ndarray of float, (n_names, n_own)
-        Of each term, what comes into its own unknowns from outside, by its `outside_names` [m³/day].
-    link_flow : tuple of ndarray of float, (n_links,)
-        Of each term, from the first to the second own unknown of each of its links [m³/day].
-    state : tuple of ndarray of float, (n_state,)
-        Of each term, at the step's end.
-    period : int
-        Of the schedule; the last, of several that a record joins.
-    order : int
-        Of the scheme that made the step.
-    joins : int
-        Steps that were taken; of several, flows are means.
-    """
-
-    start: float
-    end: float
-    steady: bool
-    heads: NDArray[np.float64]
-    own: NDArray[np.float64]
-    face_flow: NDArray[np.float64]
-    term_flow: tuple[NDArray[np.float64], ...]
-    storage_change: NDArray[np.float64]
-    drainage: NDArray[np.float64]
-    own_storage: NDArray[np.float64]
-    outside: tuple[NDArray[np.float64], ...]
-    link_flow: tuple[NDArray[np.float64], ...]
-    state: tuple[NDArray[np.float64], ...]
-    period: int = 0
-    order: int = 1
-    joins: int = 1
-
-
-class StepStore(Protocol):
-    """Where records of steps go as they are made, and are read from."""
-
-    def append(self, record: FlowStep, /) -> None:
-        """Add a record after the last."""
-
-    def __len__(self) -> int: ...
-
-    def __getitem__(self, index: int, /) -> FlowStep: ...
-
-    def __iter__(self) -> Iterator[FlowStep]: ...
+__all__ = ["FlowResult"]
 
 
 @dataclass(frozen=True, eq=False)
@@ -103,20 +37,14 @@ class FlowResult:
         In time.
     report : SolverReport
         How it was solved.
-    first : ndarray of float, (n_cells,)
-        Heads to begin with, fixed ones as given [m].
-    first_own : ndarray of float, (n_own,)
-        Own unknowns of the terms to begin with, where the first period is not steady.
-    first_states : tuple of ndarray of float
-        The states in which terms began.
+    start : FlowStart
+        What it was begun with.
     """
 
     model: Model
     steps: StepStore
     report: Any = field(repr=False)
-    first: NDArray[np.float64] = field(repr=False)
-    first_own: NDArray[np.float64] = field(repr=False, default_factory=lambda: np.empty(0))
-    first_states: tuple[NDArray[np.float64], ...] = field(repr=False, default=())
+    start: FlowStart = field(repr=False)
 
     def __repr__(self) -> str:
         heads = self.steps[-1].heads
@@ -125,30 +53,15 @@ class FlowResult:
             f"{heads.min():.2f} to {heads.max():.2f} m; {self.report})"
         )
 
-    def labelled(
-        self, values: Sequence[NDArray[np.float64]], name: str, units: str, words: str
-    ) -> xr.DataArray:
-        """Return values per step and cell as a labelled array with a time axis."""
-        import xarray as xr
-
-        dims, coords = self.model.grid.coordinates()
-        time = np.array([s.end for s in self.steps])
-        return xr.DataArray(
-            np.stack([self.model.grid.to_block(v) for v in values]),
-            dims=("time", *dims),
-            coords={
-                "time": ("time", time, {"long_name": "time since the start", "units": "days"}),
-                "steady": ("time", np.array([s.steady for s in self.steps])),
-                **coords,
-            },
-            name=name,
-            attrs={"units": units, "long_name": words},
-        )
-
     @property
     def head(self) -> xr.DataArray:
-        """Heads [m], (time, layer, y, x) on a rectangular mesh, else (time, cell)."""
-        return self.labelled([s.heads for s in self.steps], "head", "m", "hydraulic head")
+        """Heads [m], (time, layer, y, x) on a rectangular mesh, else (time, cell).
+
+        Of records in a file those are read that are used: ``flow.head.isel(time=-1)`` reads one.
+        """
+        return labelled(
+            self.steps, self.model.grid, lambda k: self.steps[k].heads, "head", "m", "hydraulic head"
+        )
 
     def model_at(self, step: int = -1) -> Model:
         """Return the model as it was over a step, nothing changing any more."""
@@ -162,8 +75,60 @@ class FlowResult:
     @property
     def saturation(self) -> xr.DataArray:
         """Filled share of each cell's height, with the dimensions of `head`."""
-        values = [self.filled(k) for k in range(len(self.steps))]
-        return self.labelled(values, "saturation", "1", "filled share of the cell's height")
+        words = "filled share of the cell's height"
+        return labelled(self.steps, self.model.grid, self.filled, "saturation", "1", words)
+
+    def saturated_volume(self, step: int = -1, *, film: bool = True) -> NDArray[np.float64]:
+        """Return the volume of each cell that is saturated at the end of a step, (n_cells,) [m³].
+
+        Parameters
+        ----------
+        step : int
+            Which step; its begin is the end of the one before, or `start`.
+        film : bool
+            Count the residual film in that a drained cell keeps, which conducts but is not stored.
+        """
+        cells, law = self.model.grid.cells, self.model.water_table
+        share = saturation if film else filled
+        return np.asarray(cells.volume * share(self.steps[step].heads, cells.bottom, cells.top, law)[0])
+
+    def water_volume(self, step: int = -1, *, film: bool = True) -> NDArray[np.float64]:
+        """Return the water that moves in the pores of each cell at the end of a step, (n_cells,) [m³].
+
+        Parameters
+        ----------
+        step, film
+            As of `saturated_volume`, which this is the effective porosity of.
+
+        Raises
+        ------
+        InputError
+            If the model has no porosity.
+        """
+        return self.model.input("porosity") * self.saturated_volume(step, film=film)
+
+    def term_flows(self, step: int = -1) -> pd.DataFrame:
+        """Return what each entry of each term brings in, and where its water crosses.
+
+        Returns
+        -------
+        pandas.DataFrame
+            Columns term, feature, cell, layer, x [m], y [m], crossing (top, floor, side, screen or inside), outer
+            face (its number, -1 where there is none), flow [m³/day], positive into the aquifer.
+            ``attrs["flows"]`` says over how many steps flows are means, where a record joins several.
+        """
+        return term_flow_table(self.model, self.steps[step])
+
+    def within_terms(self, step: int = -1) -> pd.DataFrame:
+        """Return the own unknowns of the terms, such as levels in wells and lakes, what flows between them, and what they store.
+
+        Returns
+        -------
+        pandas.DataFrame
+            Columns term, feature, unknown, item ("level", "storage", what comes from outside by its name, or "to" and
+            another unknown), value, unit.
+        """
+        return within_term_table(self.model, self.steps[step])
 
     def water_table(self, step: int = -1) -> NDArray[np.float64]:
         """Return the level of the uppermost water in each plan cell, (n_plan,) [m].
@@ -286,17 +251,14 @@ class FlowResult:
     def mean_budget(self) -> pd.DataFrame:
         """Return the water budget by term as a mean over time, steps weighing by their length [m³/day].
 
-        Steady steps and warm-up are left out, unless there is nothing else: then it is that of the last step.
+        Steady periods and warm-up are left out, unless there is nothing else.
         """
         import pandas as pd
 
-        schedule = self.model.schedule
-        weights = np.array(
-            [
-                0.0 if s.steady or schedule is None or schedule.warm_up[s.period] else s.end - s.start
-                for s in self.steps
-            ]
-        )
+        schedule, steps = self.model.schedule, [self.steps[k] for k in range(len(self.steps))]
+        lengths = np.array([s.end - s.start for s in steps])
+        moving = np.array([not (s.steady or schedule is None or schedule.warm_up[s.period]) for s in steps])
+        weights = np.where(moving, lengths, 0.0) if moving.any() else lengths
         if not weights.any():
             return self.budget()
         tables = [w * self.budget(step=k) for k, w in enumerate(weights.tolist()) if w > 0.0]
@@ -315,8 +277,8 @@ class FlowResult:
         Returns
         -------
         pandas.DataFrame
-            Columns step, begin [day], end [day], term, in, out, the closing error of the step [%], and what came in
-            and went out since the start [m³], to which steady steps add nothing.
+            Columns step, begin [day], end [day], term, in, out, the closing error of the step [%], what came in
+            and went out since the start [m³], and how many steps were joined in the record, whose flows are then means.
         """
         import pandas as pd
 
@@ -327,6 +289,7 @@ class FlowResult:
                 **{"step": k + 1, "begin [day]": step.start, "end [day]": step.end},
             )
             rows["closing error [%]"] = table.attrs["closing_error_percent"]
+            rows["joined steps"] = step.joins
             parts.append(rows)
         first = ["step", "begin [day]", "end [day]", "term"]
         whole = pd.concat(parts, ignore_index=True)

@@ -13,7 +13,8 @@ from inkhorn.model import Finding, Findings, Model
 from inkhorn.model.terms import Moment
 
 if TYPE_CHECKING:
-    from inkhorn.flow.result import FlowResult, FlowStep
+    from inkhorn.flow.record import FlowStep
+    from inkhorn.flow.result import FlowResult
 
 __all__ = ["flooded", "review"]
 

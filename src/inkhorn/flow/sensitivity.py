@@ -274,7 +274,7 @@ class FlowSensitivity:
             step = self.flow.steps[k - 1]
             return _Before(np.concatenate([step.heads, step.own]), step.state)
         flow = self.flow
-        return _Before(np.concatenate([flow.first, flow.first_own]), flow.first_states)
+        return _Before(np.concatenate([flow.start.heads, flow.start.own]), flow.start.state)
 
     def _point(self, k: int) -> _Point:
         """The equations of a step, made anew from its record unless they were the last asked for."""

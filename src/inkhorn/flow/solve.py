@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import warnings
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from hashlib import blake2b
 from typing import Literal
 
 import numpy as np
@@ -15,12 +16,15 @@ from inkhorn.flow.budget import closing_error
 from inkhorn.flow.continuation import solved, stuck
 from inkhorn.flow.equations import Balance, FlowEquations
 from inkhorn.flow.march import Stepping, joined, march, recorded
-from inkhorn.flow.newton import NewtonRow, Rules, SolverReport
-from inkhorn.flow.result import FlowResult, FlowStep, StepStore
-from inkhorn.model import Model, levelless_cells
+from inkhorn.flow.newton import Rules
+from inkhorn.flow.record import FlowStart, FlowStep, StepStore
+from inkhorn.flow.report import NewtonRow, SolverReport
+from inkhorn.flow.result import FlowResult
+from inkhorn.model import Model, differences, fingerprint, levelless_cells
 
 __all__ = ["solve_flow"]
 
+_BEGUN = "heads to begin with"
 _STILL = 1e6  # times rounding, up to which nothing is said to flow
 _MUCH, _TOO_MUCH = (
     1e-4,
@@ -69,8 +73,8 @@ def _refuse_levelless(model: Model, equations: FlowEquations) -> None:
 
 
 @dataclass
-class _Missing:
-    """What the water budgets miss at worst, and where [%]."""
+class _Budgets:
+    """What the water budgets of records miss, at worst, and where [%]."""
 
     model: Model
     equations: FlowEquations
@@ -78,15 +82,15 @@ class _Missing:
     step: int = 0
     count: int = 0
 
-    def of(self, record: FlowStep) -> FlowStep:
-        """Look at a record and hand it on; one in which nothing moves but by rounding misses nothing."""
+    def seen(self, record: FlowStep) -> FlowStep:
+        """Return a record that tells what its budget misses; one in which nothing moves but by rounding misses nothing."""
         self.count += 1
         conductance = float(np.abs(self.equations.rows.conductance).sum())
         rounding = np.finfo(float).eps * conductance * float(np.abs(record.heads).max())
         error = abs(closing_error(self.model, record, _STILL * rounding))
         if error > self.worst:
             self.worst, self.step = error, self.count
-        return record
+        return replace(record, report=replace(record.report, closing_error_percent=error))
 
     def complain(self) -> None:
         """Warn of a budget that misses too much for comfort, and refuse one that misses more.
@@ -104,6 +108,19 @@ class _Missing:
             raise ConvergenceError(words)
         if self.worst > _MUCH:
             warnings.warn(words, InkhornWarning, stacklevel=3)
+
+
+@dataclass(frozen=True)
+class _Work:
+    """What is to be solved, how, and from where on."""
+
+    model: Model
+    equations: FlowEquations
+    heads: NDArray[np.float64]
+    done: FlowStep | None
+    asked: NDArray[np.float64] | None
+    stepping: Stepping
+    rules: Rules
 
 
 def solve_flow(
@@ -184,48 +201,63 @@ def solve_flow(
         raise InputError(f"order is {order!r}; expected 1 or 2.")
     if head_error is not None:
         check_positive("head_error", head_error, unit="m")
-    rules, rows = Rules(closure, most_iterations, progress), list[NewtonRow]()
+    rules, schedule, now = Rules(closure, most_iterations, progress), model.schedule, model
     heads = first_heads(model) if first is None else model.grid.per_cell("first", first)
     records: StepStore = list[FlowStep]() if steps is None else steps
-    closures = list[float]()
-    schedule = model.schedule
-    if schedule is None:
-        if len(records):
-            raise InputError(
-                "`steps` holds records already; a steady solution goes on from none. Give it empty."
-            )
-        _refuse_impossible(model)
-        equations = FlowEquations(model)
-        equations = equations.begun_with(equations.first_states(heads))
-        _refuse_levelless(model, equations)
-        unknowns, balance = _settled(equations, heads, rules, rows)
-        closures.append(equations.closure(balance))
-        missing = _Missing(model, equations)
-        records.append(missing.of(recorded(equations, unknowns, balance, 0, 0.0)))
-    else:
-        done = records[len(records) - 1] if len(records) else None
+    done = records[len(records) - 1] if len(records) else None
+    asked = None
+    if schedule is not None:
         if first is None and done is None and not schedule.steady[0]:
             raise InputError(
                 "the first period is not steady, so that heads must be given to begin with. Give `first`, or let the "
                 "first period be steady."
             )
-        asked, stepping = _recorded_at(model, results), Stepping(order, head_error)
+        asked, now = _recorded_at(model, results), model.at_period(0)
         if order == 2 and any(t.n_state for t in model.terms):
             kinds = [t.kind for t in model.terms if t.n_state]
             raise InputError(
                 f"{kinds} carry a state, which goes by steps of first order only. Solve with order=1."
             )
-        equations = FlowEquations(model.at_period(0))
-        equations = equations.begun_with(equations.first_states(equations.held(heads)))
-        through = _through(model, equations, heads, done, asked, stepping, rules, rows, closures)
-        missing = _Missing(model, equations)
-        for record in joined(through, asked):
-            records.append(missing.of(record))
-    report = SolverReport(tuple(rows), max(closures, default=0.0), len(equations.free), missing.worst)
-    missing.complain()
-    first_own = equations.start(heads)[model.grid.n_cells :]
-    states = equations.first_states(equations.held(heads))
-    return FlowResult(model, records, report, equations.held(heads), first_own, states)
+    _refuse_impossible(now)
+    equations = FlowEquations(now)
+    held = equations.held(heads)
+    equations = equations.begun_with(equations.first_states(held))
+    kept = schedule is not None or steps is not None
+    made_of = _made_of(model, held) if kept else {}
+    if done is not None:
+        _refuse_other(done, made_of, given=first is not None)
+        made_of = done.made_of
+    elif isinstance(begin := getattr(records, "begin", None), Callable):
+        begin(FlowStart(held, equations.start(heads)[model.grid.n_cells :], equations.states, made_of))
+    work = _Work(model, equations, heads, done, asked, Stepping(order, head_error), rules)
+    budgets = _Budgets(model, equations, count=len(records))
+    for record in joined(_in_time(work), asked) if schedule is not None else _steady(work):
+        records.append(budgets.seen(replace(record, made_of=made_of)))
+    budgets.complain()
+    start = getattr(records, "start", None) or FlowStart(
+        held, equations.start(heads)[model.grid.n_cells :], equations.states, made_of
+    )
+    return FlowResult(model, records, SolverReport.of(s.report for s in records), start)
+
+
+def _made_of(model: Model, held: NDArray[np.float64]) -> dict[str, str]:
+    """The fingerprint of a model, and of the heads that it begins with where they matter."""
+    made_of = fingerprint(model)
+    if model.schedule is not None and not model.schedule.steady[0]:
+        made_of[_BEGUN] = blake2b(held.tobytes(), digest_size=8).hexdigest()
+    return made_of
+
+
+def _refuse_other(done: FlowStep, made_of: Mapping[str, str], *, given: bool) -> None:
+    """Refuse to go on from the records of another model; heads to begin with need not be given again."""
+    before = {k: v for k, v in done.made_of.items() if given or k != _BEGUN}
+    now = {k: v for k, v in made_of.items() if given or k != _BEGUN}
+    found = differences(before, now)
+    if found:
+        raise InputError(
+            f"`steps` holds records of another model; what differs: {'; '.join(found)}. Go on with the model they were "
+            "made with, or begin anew."
+        )
 
 
 def _recorded_at(
@@ -247,21 +279,26 @@ def _recorded_at(
     return times
 
 
-def _through(
-    model: Model,
-    equations: FlowEquations,
-    heads: NDArray[np.float64],
-    done: FlowStep | None,
-    asked: NDArray[np.float64] | None,
-    stepping: Stepping,
-    rules: Rules,
-    rows: list[NewtonRow],
-    closures: list[float],
-) -> Iterator[FlowStep]:
-    """Go through the periods and yield what is recorded of every step; `closures` grows by one each.
+def _steady(work: _Work) -> Iterator[FlowStep]:
+    """Solve flow that nothing changes, unless that is done."""
+    if work.done is None:
+        rows = list[NewtonRow]()
+        _refuse_levelless(work.model, work.equations)
+        unknowns, balance = _settled(work.equations, work.heads, work.rules, rows)
+        record = recorded(work.equations, unknowns, balance, 0, 0.0, 0.0)
+        yield _told(record, work.equations, rows, work.equations.closure(balance))
 
-    What was done before is not done again.
-    """
+
+def _told(
+    record: FlowStep, equations: FlowEquations, rows: Sequence[NewtonRow], closure: float
+) -> FlowStep:
+    """A record that tells how it was solved."""
+    return replace(record, report=SolverReport(tuple(rows), closure, len(equations.free)))
+
+
+def _in_time(work: _Work) -> Iterator[FlowStep]:
+    """Go through the periods and yield every step; what was done before is not done again."""
+    model, equations, heads, done, asked = work.model, work.equations, work.heads, work.done, work.asked
     schedule = model.schedule
     assert schedule is not None
     unknowns = None if done is None else np.concatenate([done.heads, done.own])
@@ -272,17 +309,16 @@ def _through(
             begin = done.end
             if done.steady or end - begin < 1e-9 * max(end, 1.0):
                 continue
-        now = model.at_period(period)
+        now, rows = model.at_period(period), list[NewtonRow]()
         _refuse_impossible(now)
         equations = equations.of(now).begun_with(states)
         if schedule.steady[period]:
             _refuse_levelless(now, equations)
             near = heads if unknowns is None else unknowns[: len(heads)]
-            unknowns, balance = _settled(equations, near, rules, rows)
-            closures.append(equations.closure(balance))
-            record = recorded(equations, unknowns, balance, period, end)
+            unknowns, balance = _settled(equations, near, work.rules, rows)
+            record = recorded(equations, unknowns, balance, period, begin, end)
             states = record.state
-            yield record
+            yield _told(record, equations, rows, equations.closure(balance))
             continue
         if unknowns is None:
             unknowns = equations.start(heads)
@@ -292,8 +328,8 @@ def _through(
             ends = np.union1d(ends, asked[(asked > begin) & (asked < end)])
             ends = ends[np.append(np.diff(ends) > 1e-9 * (end - begin), True)]
         for record, found, measure in march(
-            equations, unknowns, begin, ends.tolist(), period, stepping, rules, rows
+            equations, unknowns, begin, ends.tolist(), period, work.stepping, work.rules, rows
         ):
-            closures.append(measure)
             unknowns, states = found, record.state
-            yield record
+            yield _told(record, equations, rows, measure)
+            rows.clear()

@@ -3,6 +3,7 @@
 from inkhorn.model import terms
 from inkhorn.model.check import check
 from inkhorn.model.findings import Finding, Findings
+from inkhorn.model.fingerprint import differences, fingerprint
 from inkhorn.model.laws import WaterTable, filled, ramp, saturation
 from inkhorn.model.levels import levelless_cells
 from inkhorn.model.model import Model
@@ -23,8 +24,10 @@ __all__ = [
     "WaterTable",
     "ZoneMap",
     "check",
+    "differences",
     "dimension_of",
     "filled",
+    "fingerprint",
     "flow_problem",
     "levelless_cells",
     "place",

@@ -1,0 +1,87 @@
+"""Values of every step as labelled arrays; of records in a file only what is asked for is read."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from inkhorn.flow.record import StepStore
+from inkhorn.space import Grid
+
+if TYPE_CHECKING:
+    import xarray as xr
+
+__all__ = ["labelled"]
+
+Values = Callable[[int], NDArray[np.float64]]
+
+
+def labelled(steps: StepStore, grid: Grid, values: Values, name: str, units: str, words: str) -> xr.DataArray:
+    """Return values of cells as a labelled array with a time axis.
+
+    Parameters
+    ----------
+    steps : StepStore
+        The records.
+    grid : Grid
+        Whose cells they are of.
+    values : callable
+        Returns those of a step by its number, (n_cells,).
+    name, units, words : str
+        What they are.
+    """
+    import xarray as xr
+
+    dims, coords = grid.coordinates()
+    records = list(steps) if isinstance(steps, list) else [steps[k] for k in range(len(steps))]
+    time = np.array([s.end for s in records])
+    bounds = np.array([[s.start, s.end] for s in records]).reshape(-1, 2)
+    joins = np.array([s.joins for s in records])
+    data = xr.DataArray(
+        _of_all(steps, grid, values),
+        dims=("time", *dims),
+        coords={
+            "time": ("time", time, {"long_name": "time since the start", "units": "days"}),
+            "begin": ("time", bounds[:, 0], {"long_name": "begin of the record", "units": "days"}),
+            "steady": ("time", np.array([s.steady for s in records])),
+            **coords,
+        },
+        name=name,
+        attrs={"units": units, "long_name": words},
+    )
+    if (joins > 1).any():
+        said = {"long_name": "steps joined in the record; its flows are their means"}
+        data = data.assign_coords(joined_steps=("time", joins, said))
+    return data
+
+
+def _of_all(steps: StepStore, grid: Grid, values: Values) -> Any:
+    """The values of all steps, at once if the records are at hand, else each when it is asked for."""
+    if isinstance(steps, list):
+        return np.stack([grid.to_block(values(k)) for k in range(len(steps))])
+    from xarray.backends import BackendArray
+    from xarray.core import indexing
+
+    class Steps(BackendArray):  # type: ignore[misc, no-untyped-call]  # xarray's way to read when asked
+        """Blocks of values, one for each step."""
+
+        shape = (len(steps), *np.shape(grid.to_block(np.zeros(grid.n_cells))))
+        dtype = np.dtype(np.float64)
+
+        def __getitem__(self, key: Any) -> Any:
+            return indexing.explicit_indexing_adapter(
+                key, self.shape, indexing.IndexingSupport.BASIC, self._blocks
+            )
+
+        def _blocks(self, key: tuple[Any, ...]) -> NDArray[np.float64]:
+            which, inside = key[0], key[1:]
+            if isinstance(which, slice):
+                chosen = range(*which.indices(self.shape[0]))
+                blocks = [grid.to_block(values(k))[inside] for k in chosen]
+                return np.stack(blocks) if blocks else np.empty((0, *self.shape[1:]))[(slice(None), *inside)]
+            return np.asarray(grid.to_block(values(int(which)))[inside])
+
+    return indexing.CopyOnWriteArray(indexing.LazilyIndexedArray(Steps()))

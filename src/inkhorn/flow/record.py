@@ -1,0 +1,119 @@
+"""What a run leaves of each step, what it begins with, and where records go."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from inkhorn.flow.report import SolverReport
+
+__all__ = ["FlowStart", "FlowStep", "StepStore"]
+
+
+@dataclass(frozen=True, eq=False)
+class FlowStart:
+    """What a run begins with.
+
+    Attributes
+    ----------
+    heads : ndarray of float, (n_cells,)
+        Fixed ones as given [m].
+    own : ndarray of float, (n_own,)
+        Own unknowns of the terms, which tell something only where the first period is not steady.
+    state : tuple of ndarray of float, (n_state,)
+        Of each term.
+    made_of : mapping of str to str
+        The fingerprint of the model, and of these heads where the first period is not steady.
+    """
+
+    heads: NDArray[np.float64]
+    own: NDArray[np.float64]
+    state: tuple[NDArray[np.float64], ...]
+    made_of: Mapping[str, str] = field(repr=False, default_factory=dict)
+
+
+@dataclass(frozen=True, eq=False)
+class FlowStep:
+    """One step: heads at its end, and mean flows over it that balance in every cell.
+
+    Attributes
+    ----------
+    start, end : float
+        Since the beginning [day]; a steady period has its own, flow without a schedule has 0 for both.
+    steady : bool
+        Whether nothing is stored.
+    heads : ndarray of float, (n_cells,)
+        [m].
+    own : ndarray of float, (n_own,)
+        Own unknowns of the terms, such as the levels in wells.
+    face_flow : ndarray of float, (n_faces,)
+        From first to second cell [m³/day].
+    term_flow : tuple of ndarray of float, (n_entries,)
+        Of each term, positive into the cell [m³/day].
+    storage_change : ndarray of float, (n_cells,)
+        Water taken into storage [m³/day].
+    drainage : ndarray of float, (n_cells,)
+        The part of it that fills pores at the water table, or drains them; the rest is stored by pressure.
+    own_storage : ndarray of float, (n_own,)
+        Water taken into storage by own unknowns of the terms [m³/day].
+    outside : tuple of ndarray of float, (n_names, n_own)
+        Of each term, what comes into its own unknowns from outside, by its `outside_names` [m³/day].
+    link_flow : tuple of ndarray of float, (n_links,)
+        Of each term, from the first to the second own unknown of each of its links [m³/day].
+    state : tuple of ndarray of float, (n_state,)
+        Of each term, at the step's end.
+    period : int
+        Of the schedule; the last, of several that a record joins.
+    order : int
+        Of the scheme that made the step.
+    joins : int
+        Steps that were taken; of several, flows are means.
+    report : SolverReport
+        How it was solved.
+    made_of : mapping of str to str
+        The fingerprint of the model, as `inkhorn.model.fingerprint` makes it; empty where none was asked for.
+    """
+
+    start: float
+    end: float
+    steady: bool
+    heads: NDArray[np.float64]
+    own: NDArray[np.float64]
+    face_flow: NDArray[np.float64]
+    term_flow: tuple[NDArray[np.float64], ...]
+    storage_change: NDArray[np.float64]
+    drainage: NDArray[np.float64]
+    own_storage: NDArray[np.float64]
+    outside: tuple[NDArray[np.float64], ...]
+    link_flow: tuple[NDArray[np.float64], ...]
+    state: tuple[NDArray[np.float64], ...]
+    period: int = 0
+    order: int = 1
+    joins: int = 1
+    report: SolverReport = SolverReport()
+    made_of: Mapping[str, str] = field(repr=False, default_factory=dict)
+
+    @property
+    def words(self) -> str:
+        """Say what its flows are, where they are not those of one step."""
+        return f"means over {self.joins} steps" if self.joins > 1 else ""
+
+
+class StepStore(Protocol):
+    """Where records of steps go as they are made, and are read from.
+
+    One with a method `begin` is given the `FlowStart` of the run before the first record.
+    """
+
+    def append(self, record: FlowStep, /) -> None:
+        """Add a record after the last."""
+
+    def __len__(self) -> int: ...
+
+    def __getitem__(self, index: int, /) -> FlowStep: ...
+
+    def __iter__(self) -> Iterator[FlowStep]: ...
