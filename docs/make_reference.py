@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from inkhorn.files.project_file import project_model
+from inkhorn.project.project_file import project_model
 from inkhorn.units import KINDS
 
 HERE = Path(__file__).parent

@@ -14,7 +14,6 @@ import xarray as xr
 import inkhorn as ik
 from inkhorn.demo import write_demo, write_new
 from inkhorn.files import (
-    new_folder,
     read_shapes,
     read_table,
     write_concentration,
@@ -22,7 +21,7 @@ from inkhorn.files import (
     write_paths,
     written_whole,
 )
-from inkhorn.files.project_file import Places
+from inkhorn.project.project_file import Places
 from tests.conftest import held, strip
 
 
@@ -77,17 +76,6 @@ def test_a_file_takes_its_place_only_when_it_is_whole(tmp_path):
         beside.write_text("new")
     assert [p.name for p in tmp_path.iterdir()] == ["table.csv"]
     assert goal.read_text() == "new"
-
-
-def test_folders_are_numbered_and_never_replaced(tmp_path):
-    (tmp_path / "run-001").mkdir()
-    (tmp_path / "run-kept by hand").mkdir()
-    for number in ("002", "003"):
-        with new_folder(tmp_path, "run") as folder:
-            (folder.path / "result").write_text(number)
-        assert folder.goal == tmp_path / f"run-{number}"
-        assert (tmp_path / f"run-{number}" / "result").read_text() == number
-    assert list((tmp_path / "run-001").iterdir()) == []
 
 
 @pytest.mark.parametrize("write", [write_new, write_demo])

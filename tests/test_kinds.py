@@ -17,9 +17,9 @@ import pytest
 import shapely
 
 import inkhorn as ik
-from inkhorn.files.parts_site import feature_part
-from inkhorn.files.project_file import project_model
 from inkhorn.model import placings
+from inkhorn.project.parts_site import feature_part
+from inkhorn.project.project_file import project_model
 from inkhorn.site import LayerNames, PickedCells, Quantity, declared_fields, geometry_of, kinds
 from tests.outside import Moat
 from tests.test_features import EVERY, SAND, STRATA, WAY, site

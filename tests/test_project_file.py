@@ -196,7 +196,7 @@ def test_the_demo_reads_as_it_is_described(quillmere_folder):
     assert len(site.bores) == 36
     assert all(len(b.levels) == 131 for b in site.bores)
     npt.assert_allclose(site.feature("heath 1").rate, 0.36 / 365.25)
-    assert [p.name for p in project.files][:3] == ["site.toml", "quillmere.gpkg", "strata.csv"]
+    assert [p.name for p in project.inputs.files][:3] == ["site.toml", "quillmere.gpkg", "strata.csv"]
     assert sum(p.stat().st_size for p in quillmere_folder.iterdir() if p.is_file()) < 3e6
     with pytest.raises(ik.InputError, match='no feature "lake"'):
         site.feature("lake")
@@ -271,7 +271,7 @@ base = { between = ["sand", "ground"], share = 0, never_above = "sand" }"""
     assert np.isnan(levels.top[2, 0])
     model = ik.place(project.site, project.mesh())
     assert model.grid.n_cells == 3 * 100
-    assert first_project / "dem.tif" in project.files
+    assert first_project / "dem.tif" in project.inputs.files
 
 
 @pytest.mark.parametrize(

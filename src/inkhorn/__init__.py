@@ -17,14 +17,14 @@ if TYPE_CHECKING:
         read_grid,
         read_mesh,
         read_model,
-        read_project,
-        read_site,
         write_grid,
         write_model,
     )
     from inkhorn.flow import FlowSensitivity, solve_flow
     from inkhorn.model import Model, WaterTable, check, place, terms
     from inkhorn.paths import trace
+    from inkhorn.project import read_project, read_site
+    from inkhorn.runs import open_run
     from inkhorn.site import (
         Barrier,
         Bore,
@@ -71,14 +71,14 @@ _HOMES = {
         "read_grid",
         "read_mesh",
         "read_model",
-        "read_project",
-        "read_site",
         "write_grid",
         "write_model",
     ),
     "flow": ("FlowSensitivity", "solve_flow"),
     "model": ("Model", "WaterTable", "check", "place", "terms"),
     "paths": ("trace",),
+    "project": ("read_project", "read_site"),
+    "runs": ("open_run",),
     "site": (
         "Barrier",
         "Bore",
@@ -162,6 +162,7 @@ __all__ = [
     "draw",
     "layered",
     "observe",
+    "open_run",
     "place",
     "read_grid",
     "read_mesh",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -10,11 +11,13 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from inkhorn.stopping import stopping_like_ctrl_c
+
 if TYPE_CHECKING:
     import pandas as pd
 
     from inkhorn.calibration import FitResult
-    from inkhorn.run import Run
+    from inkhorn.runs import Journal
 
 __all__ = ["app", "main"]
 
@@ -50,6 +53,14 @@ VariantName = Annotated[
     str | None,
     typer.Option(
         "--variant", help="What differs, in variants/NAME.toml beside the project file.", metavar="NAME"
+    ),
+]
+
+
+GoOn = Annotated[
+    Path | None,
+    typer.Option(
+        "--go-on", help="Go on from this folder, of one that was stopped: what is done is taken over."
     ),
 ]
 
@@ -95,12 +106,12 @@ def _parameters_for_people(result: FitResult) -> pd.DataFrame:
 
 
 @contextmanager
-def _told() -> Iterator[Run]:
+def _told() -> Iterator[Journal]:
     """A run that prints its lines, with a spinner and a bar on a terminal and neither elsewhere."""
     from rich.console import Console
     from rich.progress import BarColumn, Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
 
-    from inkhorn.run import Run
+    from inkhorn.runs import Journal
 
     console = Console(highlight=False)
     columns = (SpinnerColumn(), TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn())
@@ -110,16 +121,28 @@ def _told() -> Iterator[Run]:
         def progress(words: str, share: float | None) -> None:
             bar.update(task, description=words, total=None if share is None else 1.0, completed=share or 0.0)
 
+        def say(line: str) -> None:
+            console.print(line, markup=False, soft_wrap=True)
+
+        journal = Journal(say=say, progress=progress)
         try:
-            yield Run(say=lambda line: console.print(line, markup=False, soft_wrap=True), progress=progress)
+            yield journal
         except KeyboardInterrupt:
             bar.stop()
             typer.echo("interrupted; nothing was left half-written", err=True)
             raise typer.Exit(1) from None
 
 
+def _end(folder: Path, told: Journal, more: str = "") -> None:
+    """Say where everything is; exit with 1 if something went wrong on the way."""
+    typer.echo(f"Everything is in {folder}" + (f"\n{more}" if more else ""))
+    if told.problems:
+        typer.echo("\n".join(f"error: {line}" for line in told.problems), err=True)
+        raise typer.Exit(1)
+
+
 def _read(site: Path, variant: str | None = None) -> Any:
-    from inkhorn.files import read_project
+    from inkhorn.project import read_project
 
     return read_project(site, variant=variant)
 
@@ -147,7 +170,7 @@ def check(
     """Read a project, place it on its grid, report what landed where, and look for mistakes. Solves nothing."""
     import pandas as pd
 
-    from inkhorn.run import check_project
+    from inkhorn.runs import check_project
     from inkhorn.space import VoronoiMesh
 
     project = _read(site, variant)
@@ -188,13 +211,10 @@ def run(
     out: Out = None,
     grid: GridName = None,
     variant: VariantName = None,
-    go_on: Annotated[
-        Path | None,
-        typer.Option("--go-on", help="Go on from this folder, of a run through time that was stopped."),
-    ] = None,
+    go_on: GoOn = None,
 ) -> None:
     """Solve what a project asks for, into a new run folder: heads, budget, paths, plume, pictures."""
-    from inkhorn.run import run_project
+    from inkhorn.runs import run_project
 
     project = _read(site, variant)
     with _told() as told:
@@ -202,19 +222,25 @@ def run(
     last = flow.steps[-1]
     when = "" if last.steady else f" of the last step, day {last.start:g} to {last.end:g}"
     _print_frame(flow.budget(), f"Water budget{when}")
-    typer.echo(f"Everything is in {folder}")
+    _end(folder, told)
 
 
 @app.command()
-def fit(site: SiteFile, out: Out = None, grid: GridName = None, variant: VariantName = None) -> None:
+def fit(
+    site: SiteFile,
+    out: Out = None,
+    grid: GridName = None,
+    variant: VariantName = None,
+    go_on: GoOn = None,
+) -> None:
     """Fit conductivities and recharge to the levels in the bores, then solve all that is asked with them."""
-    from inkhorn.run import fit_project
+    from inkhorn.runs import fit_project
 
     project = _read(site, variant)
     with _told() as told:
-        folder, result = fit_project(project, out, told, grid=grid)
+        folder, result = fit_project(project, out, told, grid=grid, go_on=go_on)
     _print_frame(_parameters_for_people(result), "Parameters")
-    typer.echo(f"Everything is in {folder}")
+    _end(folder, told)
 
 
 @app.command()
@@ -228,8 +254,7 @@ def compare(
     ] = None,
 ) -> None:
     """Put runs side by side: how well each fits, its budget, and the heads at the bores."""
-    from inkhorn.compare import compare_runs
-    from inkhorn.run import write_comparison
+    from inkhorn.runs import compare_runs, write_comparison
 
     found = compare_runs(runs)
     _print_frame(found.runs, "What was run")
@@ -264,7 +289,7 @@ def demo(
     The project folder stays, for you to change: edit site.toml in it and use `inkhorn run` or `inkhorn fit`.
     """
     from inkhorn.demo import truth, write_demo
-    from inkhorn.run import fit_project
+    from inkhorn.runs import fit_project
 
     site, made = write_demo(folder)
     typer.echo(f"{'Made' if made else 'Using'} the project in {folder}")
@@ -277,7 +302,7 @@ def demo(
     table["truth"] = [known.get(n.removeprefix("conductivity of "), float("nan")) for n in table["parameter"]]
     _print_frame(table, "Parameters, beside the truth that the levels were made with")
     _print_frame(result.after.budget(), "Water budget")
-    typer.echo(f"Everything is in {run_folder}\nNow change {site} and try: inkhorn run {site}")
+    _end(run_folder, told, f"Now change {site} and try: inkhorn run {site}")
 
 
 Picture = Annotated[
@@ -307,6 +332,14 @@ def _corners(words: str | None, option: str) -> list[tuple[float, float]] | None
     return [(p[0], p[1]) for p in pairs]
 
 
+def _drawn(project: Any, name: str, fill: Any, out: Path | None, *, margins: bool = True) -> None:
+    """Draw into a file that is given, or into a new one in the project's folder ``pictures``, and say where."""
+    from inkhorn import draw
+
+    folder = project.path.parent / "pictures"
+    typer.echo(f"Drawn in {draw.save_new(folder, name, fill, out=out, margins=margins)}")
+
+
 @drawing.command("plan")
 def draw_plan(
     site: SiteFile,
@@ -319,11 +352,12 @@ def draw_plan(
     out: Picture = None,
 ) -> None:
     """Draw the cells of one or more grids in plan, with the site's features."""
-    from inkhorn.pictures import picture_plans
+    from inkhorn import draw
 
     project = _read(site)
     names: list[str | None] = list(grid) if grid else [None]
-    typer.echo(f"Drawn in {picture_plans(project, names, over=over, out=out)}")
+    called = "plan-" + "-".join(n or "grid" for n in names)
+    _drawn(project, called, lambda figure: draw.project_plans(figure, project, names, over=over), out)
 
 
 @drawing.command("section")
@@ -337,17 +371,20 @@ def draw_section(
     out: Picture = None,
 ) -> None:
     """Draw a section through the layers: along the project's line if no other is given."""
+    from inkhorn import draw
     from inkhorn.errors import InputError
-    from inkhorn.pictures import picture_section
 
     if sum(v is not None for v in (line, row, column)) > 1:
         raise InputError("give one of --line, --row and --column.")
     project = _read(site)
     corners = _corners(line, "--line")
-    made = picture_section(
-        project, grid, line=corners, row=row, column=column, exaggeration=exaggeration, out=out
-    )
-    typer.echo(f"Drawn in {made}")
+
+    def fill(figure: Any) -> None:
+        draw.project_section(
+            figure, project, grid, line=corners, row=row, column=column, exaggeration=exaggeration
+        )
+
+    _drawn(project, f"section-{grid or 'grid'}", fill, out)
 
 
 @drawing.command("block")
@@ -362,19 +399,25 @@ def draw_block(
     out: Picture = None,
 ) -> None:
     """Draw the layers as a block, opened along a line."""
-    from inkhorn.pictures import picture_block
+    from inkhorn import draw
 
     project = _read(site)
-    made = picture_block(project, grid, opened=_corners(opened, "--open"), exaggeration=exaggeration, out=out)
-    typer.echo(f"Drawn in {made}")
+    corners = _corners(opened, "--open")
+
+    def fill(figure: Any) -> None:
+        draw.project_block(figure, project, grid, opened=corners, exaggeration=exaggeration)
+
+    _drawn(project, f"block-{grid or 'grid'}", fill, out, margins=False)
 
 
 @drawing.command("quality")
 def draw_quality(site: SiteFile, grid: GridName = None, out: Picture = None) -> None:
     """Draw how good a grid of Voronoi cells is: sizes, faces, angles."""
-    from inkhorn.pictures import picture_quality
+    from inkhorn import draw
 
-    typer.echo(f"Drawn in {picture_quality(_read(site), grid, out=out)}")
+    project = _read(site)
+    called = f"quality-{grid or 'grid'}"
+    _drawn(project, called, lambda figure: draw.project_quality(figure, project, grid), out)
 
 
 @drawing.command("surface")
@@ -384,27 +427,64 @@ def draw_surface(
     out: Picture = None,
 ) -> None:
     """Draw a surface with its contours and the points it was made of."""
-    from inkhorn.pictures import picture_surface
+    from inkhorn import draw
 
     project = _read(site)
-    typer.echo(f"Drawn in {picture_surface(project, name, out=out)}")
+    _drawn(project, f"surface-{name}", lambda figure: draw.project_surface(figure, project, name), out)
+
+
+class _Listener:
+    """The terminal, or whoever reads what is printed: one who goes away stops no work, as after ``| head -1``."""
+
+    def __init__(self, stream: Any) -> None:
+        self._stream, self._there = stream, True
+
+    def _tried(self, act: Any) -> Any:
+        if self._there:
+            try:
+                return act()
+            except OSError:
+                self._there = False
+                nowhere = os.open(os.devnull, os.O_WRONLY)  # for what is flushed when Python ends
+                os.dup2(nowhere, self._stream.fileno())
+        return None
+
+    def write(self, text: str) -> int:
+        self._tried(lambda: self._stream.write(text))
+        return len(text)
+
+    def flush(self) -> None:
+        self._tried(self._stream.flush)
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._stream, name)
 
 
 def main() -> None:
     """Run the command line: exit code 0 fine, 1 a problem in the run, 2 bad input."""
+    streams = sys.stdout, sys.stderr
+    sys.stdout, sys.stderr = _Listener(streams[0]), _Listener(streams[1])
     try:
-        app(standalone_mode=True)
+        with stopping_like_ctrl_c():
+            app(standalone_mode=True)
     except Exception as problem:
         from inkhorn.errors import InkhornError, InputError
 
         if isinstance(problem, OSError):  # a full disk, a folder that may not be written
-            typer.echo(f"error: {problem}. Nothing was left half-written.", err=True)
+            named = f": {problem.filename}" if problem.filename else ""
+            typer.echo(
+                f"error: {problem.strerror or problem}{named}. Nothing was left half-written.", err=True
+            )
             sys.exit(1)
         if not isinstance(problem, InkhornError):
             raise
         for line in str(problem).splitlines():
             typer.echo(line if line.startswith("error: ") else f"error: {line}", err=True)
         sys.exit(2 if isinstance(problem, InputError) else 1)
+    finally:
+        for stream in (sys.stdout, sys.stderr):
+            stream.flush()
+        sys.stdout, sys.stderr = streams
 
 
 if __name__ == "__main__":

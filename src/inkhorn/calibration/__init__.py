@@ -1,6 +1,6 @@
 """Calibration: observations, parameters, least squares, statistics."""
 
-from inkhorn.calibration.fit import FitResult, FitRow, calibrate, head_sensitivities
+from inkhorn.calibration.fit import FitResult, FitRow, FitState, calibrate, head_sensitivities, with_values
 from inkhorn.calibration.observations import (
     FitStatistics,
     HeadObservations,
@@ -15,6 +15,7 @@ from inkhorn.calibration.parameters import LayerConductivity, Parameter, Recharg
 __all__ = [
     "FitResult",
     "FitRow",
+    "FitState",
     "FitStatistics",
     "HeadObservations",
     "LayerConductivity",
@@ -27,4 +28,5 @@ __all__ = [
     "level_table",
     "observe",
     "residual_table",
+    "with_values",
 ]

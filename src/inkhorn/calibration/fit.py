@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,7 +18,7 @@ from inkhorn.model import Model
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["FitResult", "FitRow", "calibrate", "head_sensitivities"]
+__all__ = ["FitResult", "FitRow", "FitState", "calibrate", "head_sensitivities", "with_values"]
 
 
 @dataclass(frozen=True)
@@ -118,6 +118,33 @@ class FitResult:
         )
 
 
+@dataclass(frozen=True, eq=False)
+class FitState:
+    """Where a fit stands after an iteration: all that the next depends on.
+
+    Attributes
+    ----------
+    before, flow : FlowResult
+        With the first values, and with those it has come to.
+    damping : float
+        Of the next step.
+    history : tuple of FitRow
+        The first row is the start, the last tells the values.
+    """
+
+    before: FlowResult
+    flow: FlowResult
+    damping: float
+    history: tuple[FitRow, ...]
+
+
+def with_values(model: Model, parameters: Sequence[Parameter], values: Iterable[float]) -> Model:
+    """Return a model with parameters set to these values."""
+    for p, value in zip(parameters, values, strict=True):
+        model = model.with_inputs(p.inputs(model, float(value)))
+    return model
+
+
 def head_sensitivities(
     flow: FlowResult, parameters: Sequence[Parameter], observations: HeadObservations
 ) -> NDArray[np.float64]:
@@ -144,6 +171,14 @@ def head_sensitivities(
             gradient = sensitivity.adjoint(weights)
             jacobian[i] = [sum(float(gradient[k] @ s) for k, s in slope.items()) for slope in slopes]
     return jacobian * np.array(values)
+
+
+def _lowered_enough(history: Sequence[FitRow], tolerance: float) -> bool:
+    """Whether the last iteration lowered the sum of squares by so little that it is enough."""
+    if len(history) < 2:
+        return False
+    previous, last = history[-2].objective, history[-1].objective
+    return previous - last <= tolerance * previous
 
 
 def _damped_step(
@@ -175,7 +210,10 @@ def calibrate(
     observations: HeadObservations | None = None,
     most_iterations: int = 20,
     tolerance: float = 0.01,
+    solver: Mapping[str, Any] | None = None,
     progress: Callable[[int, FitRow], None] | None = None,
+    keep: Callable[[FitState], None] | None = None,
+    go_on: FitState | None = None,
 ) -> FitResult:
     """Fit parameters to the mean levels at bores.
 
@@ -194,8 +232,14 @@ def calibrate(
         Where to stop at the latest.
     tolerance : float
         Stop when an iteration lowers the sum of squares by less than this share.
+    solver : mapping, optional
+        Options of `solve_flow`, such as its closure.
     progress : callable, optional
         Called with the iteration and its `FitRow`, the start being 0.
+    keep : callable, optional
+        Given the `FitState` after each iteration, so that a fit that is stopped can go on.
+    go_on : FitState, optional
+        Go on from there, to the same bits as if it had not stopped.
 
     Returns
     -------
@@ -230,26 +274,33 @@ def calibrate(
             )
 
     def solve_with(values: NDArray[np.float64], first: NDArray[np.float64] | None) -> FlowResult:
-        changed = model
-        for p, value in zip(parameters, values, strict=True):
-            changed = changed.with_inputs(p.inputs(changed, float(value)))
-        return solve_flow(changed, first=first)
+        return solve_flow(with_values(model, parameters, values), first=first, **(solver or {}))
 
     def left(flow: FlowResult) -> NDArray[np.float64]:
         return np.asarray(seen.measured - seen.rows @ flow.steps[-1].heads)
 
-    before = flow = solve_with(start, None)
-    values, residual = start, left(flow)
-    objective = float(residual @ residual)
-    history = [FitRow(objective, tuple(values), 1, 0)]
-    if progress is not None:
-        progress(0, history[-1])
+    def reached(iteration: int) -> None:
+        if keep is not None:
+            keep(FitState(before, flow, damping, tuple(history)))
+        if progress is not None:
+            progress(iteration, history[-1])
+
+    damping, reason = 1e-2, "the iterations that were allowed are done"
+    if go_on is None:
+        before = flow = solve_with(start, None)
+        values, residual = start, left(flow)
+        objective = float(residual @ residual)
+        history = [FitRow(objective, tuple(values), 1, 0)]
+        reached(0)
+    else:
+        before, flow, damping, history = go_on.before, go_on.flow, go_on.damping, list(go_on.history)
+        values, residual, objective = np.array(history[-1].values), left(flow), history[-1].objective
     jacobian = head_sensitivities(flow, parameters, seen)
     sensitivity_solves = min(len(parameters), len(seen.measured))
-    damping, reason = 1e-2, "the iterations that were allowed are done"
-    for iteration in range(1, most_iterations + 1):
+    for iteration in range(len(history), most_iterations + 1):
+        if _lowered_enough(history, tolerance):
+            break
         tries, better = 0, False
-        previous = objective
         while tries < 8 and not better:
             room = (np.log(lower / values), np.log(upper / values))
             step = np.clip(_damped_step(jacobian, residual, damping, room), *room)
@@ -273,9 +324,7 @@ def calibrate(
         objective = float(residual @ residual)
         jacobian = head_sensitivities(flow, parameters, seen)
         history.append(FitRow(objective, tuple(values), tries, sensitivity_solves))
-        if progress is not None:
-            progress(iteration, history[-1])
-        if previous - objective <= tolerance * previous:
-            reason = f"the last iteration lowered the sum of squares by less than {tolerance:.0e}"
-            break
+        reached(iteration)
+    if _lowered_enough(history, tolerance):
+        reason = f"the last iteration lowered the sum of squares by less than {tolerance:.0e}"
     return FitResult(parameters, start, values, seen, before, flow, jacobian, tuple(history), reason)

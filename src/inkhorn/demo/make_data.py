@@ -15,10 +15,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.calibration import level_table, observe
-from inkhorn.files import read_project
 from inkhorn.flow import FlowResult, solve_flow
 from inkhorn.model import Model, place
 from inkhorn.model.terms import HORIZONTAL
+from inkhorn.project import read_project
 from inkhorn.site import Bore
 from inkhorn.space import Grid, RectangularMesh, rectangles
 

@@ -1,10 +1,19 @@
 """Matplotlib figures: each takes a result and an Axes, and returns the Axes."""
 
 from inkhorn.draw.blocks import block
+from inkhorn.draw.comparison import heads_at_bores
 from inkhorn.draw.fit import measured_against_computed
-from inkhorn.draw.flow import heads, hydrograph
+from inkhorn.draw.flow import heads, hydrograph, hydrographs
 from inkhorn.draw.mesh import plan, quality
 from inkhorn.draw.movement import breakthrough, paths, plume
+from inkhorn.draw.of_project import (
+    project_block,
+    project_plans,
+    project_quality,
+    project_section,
+    project_surface,
+)
+from inkhorn.draw.saving import save_figure, save_new
 from inkhorn.draw.sections import section
 from inkhorn.draw.surfaces import surface
 
@@ -12,12 +21,21 @@ __all__ = [
     "block",
     "breakthrough",
     "heads",
+    "heads_at_bores",
     "hydrograph",
+    "hydrographs",
     "measured_against_computed",
     "paths",
     "plan",
     "plume",
+    "project_block",
+    "project_plans",
+    "project_quality",
+    "project_section",
+    "project_surface",
     "quality",
+    "save_figure",
+    "save_new",
     "section",
     "surface",
 ]

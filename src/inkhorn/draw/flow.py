@@ -23,8 +23,9 @@ from inkhorn.flow import FlowResult
 if TYPE_CHECKING:
     import pandas as pd
     from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
 
-__all__ = ["heads", "hydrograph"]
+__all__ = ["heads", "hydrograph", "hydrographs"]
 
 
 def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | None = None) -> Axes:
@@ -128,3 +129,16 @@ def hydrograph(
     for label in ax.get_xticklabels():
         label.set_rotation(30)
     return ax
+
+
+def hydrographs(levels: pd.DataFrame, curve: pd.DataFrame, figure: Figure) -> None:
+    """Fill a figure with the hydrographs of up to twelve bores; parameters as of `hydrograph`."""
+    bores = levels["bore"].unique()[:12]
+    columns = 1 if len(bores) == 1 else 2 if len(bores) <= 4 else 3 if len(bores) <= 9 else 4
+    axes = figure.subplots(-(-len(bores) // columns), columns, squeeze=False).ravel()
+    for ax in axes[len(bores) :]:
+        ax.axis("off")
+    for ax, bore in zip(axes, bores, strict=False):
+        hydrograph(levels, bore, curve=curve, ax=ax)
+    axes[0].legend(fontsize=7)
+    figure.subplots_adjust(hspace=0.45, wspace=0.3)

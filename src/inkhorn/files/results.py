@@ -10,9 +10,10 @@ from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
 from inkhorn.files.meshes import opened_dataset
-from inkhorn.files.whole import written_whole
+from inkhorn.files.whole import must_exist, written_whole
 from inkhorn.flow import FlowResult
 from inkhorn.paths import PathResult
+from inkhorn.site import Species
 from inkhorn.space import Grid
 from inkhorn.transport import TransportResult
 
@@ -20,7 +21,15 @@ if TYPE_CHECKING:
     import pandas as pd
     import xarray as xr
 
-__all__ = ["read_last_heads", "write_concentration", "write_flow", "write_paths", "write_table"]
+__all__ = [
+    "read_concentration",
+    "read_last_heads",
+    "read_paths",
+    "write_concentration",
+    "write_flow",
+    "write_paths",
+    "write_table",
+]
 
 
 def _write(data: xr.Dataset, path: Path) -> None:
@@ -99,7 +108,50 @@ def write_concentration(plume: TransportResult, path: Path) -> None:
     """Write concentrations in time as NetCDF (CF conventions)."""
     data = plume.concentration.to_dataset()
     data.attrs = {"Conventions": "CF-1.11", "title": plume.flow.model.name, "source": "Inkhorn, transport"}
+    grid, (dims, _) = plume.flow.model.grid, plume.flow.model.grid.coordinates()
+    data["pore_water"] = (
+        dims,
+        grid.to_block(plume.water),
+        {"units": "m3", "long_name": "water in the pores"},
+    )
+    data["mass_term"] = ("feature", np.array([kind for kind, _ in plume.gained], dtype=object))
+    data["mass_feature"] = ("feature", np.array([name for _, name in plume.gained], dtype=object))
+    for name, masses, words in (
+        ("mass_gained", plume.gained, "mass brought in since the beginning"),
+        ("mass_lost", plume.lost, "mass taken out since the beginning"),
+    ):
+        values = np.array(list(masses.values())).reshape(len(masses), len(plume.times))
+        data[name] = (("feature", "time"), values, {"units": "g", "long_name": words})
     _write(data, path)
+
+
+def read_concentration(path: Path, flow: FlowResult, species: Species) -> TransportResult:
+    """Read concentrations that `write_concentration` wrote, on the flow that carried them.
+
+    Raises
+    ------
+    InputError
+        If the file is missing, is none, or of another grid or species.
+    """
+    data = opened_dataset(path)
+    grid = flow.model.grid
+    if species.name not in data or "mass_gained" not in data or data["pore_water"].shape != grid.shape:
+        raise InputError(
+            f'"{path}" holds no {species.name} of this grid. Expected what `write_concentration` wrote.'
+        )
+    values = data[species.name].to_numpy()
+    keys = list(
+        zip(map(str, data["mass_term"].to_numpy()), map(str, data["mass_feature"].to_numpy()), strict=True)
+    )
+    return TransportResult(
+        flow,
+        species,
+        data["time"].to_numpy().astype(np.float64),
+        np.array([grid.per_block(v) for v in values]),
+        grid.per_block(data["pore_water"].to_numpy()),
+        {key: data["mass_gained"].to_numpy()[k] for k, key in enumerate(keys)},
+        {key: data["mass_lost"].to_numpy()[k] for k, key in enumerate(keys)},
+    )
 
 
 def write_paths(paths: PathResult, path: Path) -> None:
@@ -118,6 +170,29 @@ def write_paths(paths: PathResult, path: Path) -> None:
         gpd.GeoDataFrame(points[["path", "time [day]", "layer"]], geometry=places, crs=lines.crs).to_file(
             beside, layer="points", driver="GPKG", engine="pyogrio", mode="a"
         )
+
+
+def read_paths(path: Path, flow: FlowResult, *, backward: bool, mark: float) -> PathResult:
+    """Read paths that `write_paths` wrote, on the flow that they follow.
+
+    Raises
+    ------
+    InputError
+        If the file is missing, or is none.
+    """
+    import pandas as pd
+    import pyogrio
+
+    must_exist(path)
+    try:
+        lines = pyogrio.read_dataframe(path, layer="paths")
+        points = pyogrio.read_dataframe(path, layer="points")
+    except pyogrio.errors.DataSourceError:
+        raise InputError(f'"{path}" holds no paths. Expected what `write_paths` wrote.') from None
+    places = {f"{k} [m]": getattr(points.geometry, k).to_numpy() for k in "xyz"}
+    table = pd.DataFrame({"path": points["path"], "time [day]": points["time [day]"], **places})
+    table["layer"] = points["layer"]
+    return PathResult(flow, table, pd.DataFrame(lines.drop(columns="geometry")), backward, mark)
 
 
 def write_table(frame: pd.DataFrame, path: Path) -> None:

@@ -18,7 +18,7 @@ from inkhorn.files.whole import free_beside, must_exist
 from inkhorn.flow import FlowStart, FlowStep, NewtonRow, SolverReport
 from inkhorn.model import Model, differences, fingerprint
 
-__all__ = ["FORMAT", "StepFile", "StepReader"]
+__all__ = ["FORMAT", "StepFile", "StepReader", "records_kept"]
 
 FORMAT = 1
 _OF_CELLS = {  # what a record holds for every cell, with its unit and words
@@ -310,7 +310,10 @@ class StepReader(Sequence[FlowStep]):
             self._newton = self._newton_rows()
         rows = self._newton[begin:end]
         return SolverReport(
-            rows, float(numbers["closure"][k]), int(numbers["unknowns"][k]), float(numbers["closing_error"][k])
+            rows,
+            float(numbers["closure"][k]),
+            int(numbers["unknowns"][k]),
+            float(numbers["closing_error"][k]),
         )
 
     def _newton_rows(self) -> tuple[NewtonRow, ...]:
@@ -318,7 +321,7 @@ class StepReader(Sequence[FlowStep]):
         columns = {name: self._look_again(f"newton_{name}")[:] for name in _NEWTON}
         letters = np.ascontiguousarray(self._look_again("newton_place")[:])
         count = min(len(letters), *(len(c) for c in columns.values()))
-        places = letters[:count].view(f"S{_LETTERS}").ravel() if count else []
+        places: Any = letters[:count].view(f"S{_LETTERS}").ravel() if count else ()
         numbers = {name: c[:count].tolist() for name, c in columns.items()}
         return tuple(
             NewtonRow(
@@ -547,6 +550,17 @@ def _opened(path: Path) -> Any:
         try:
             return h5py.File(path, "r", libver="latest", swmr=True, locking=False)
         except OSError as problem:
-            if "SWMR" not in str(problem) or time.monotonic() > until:
+            if not path.is_file() or "SWMR" not in str(problem) or time.monotonic() > until:
                 raise InputError(f'cannot read "{path}": {problem}. Expected the flow.nc of a run.') from None
             time.sleep(0.05)
+
+
+def records_kept(path: Path) -> tuple[int, float]:
+    """Return how many records a file holds, and up to which day; none where it is missing or cannot be read."""
+    try:
+        with _opened(path) as file:
+            joins = np.asarray(file["joined_steps"][:])
+            count = len(joins) if (joins > 0).all() else int(np.argmin(joins > 0))
+            return count, float(file["time_bounds"][count - 1, 1]) if count else 0.0
+    except (InputError, KeyError, OSError):
+        return 0, 0.0

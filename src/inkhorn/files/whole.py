@@ -1,32 +1,16 @@
-"""Writing files and folders whole: beside the goal first, then renamed."""
+"""Writing files whole: beside the goal first, then renamed."""
 
 from __future__ import annotations
 
 import os
-import shutil
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from secrets import token_hex
 
 from inkhorn.errors import InputError
 
-__all__ = ["NewFolder", "free_beside", "free_name", "must_exist", "new_folder", "written_whole"]
-
-
-@dataclass
-class NewFolder:
-    """A folder being filled: where to write, and what it is called once it is whole."""
-
-    path: Path
-    goal: Path
-
-    def keep(self, name: str) -> Path:
-        """Keep the folder as it is now, under another name and its next free number, and return where."""
-        self.goal = _numbered(self.path.parent, name)
-        os.rename(self.path, self.goal)
-        return self.goal
+__all__ = ["free_beside", "free_name", "must_exist", "written_whole"]
 
 
 def must_exist(path: Path, asked: str = "") -> None:
@@ -57,37 +41,9 @@ def written_whole(path: Path) -> Iterator[Path]:
     try:
         yield beside
         os.replace(beside, path)
+    except OSError as problem:
+        if problem.filename is not None and Path(str(problem.filename)) == beside:
+            raise OSError(problem.errno, problem.strerror, str(path)) from None  # the name that a user knows
+        raise
     finally:
         beside.unlink(missing_ok=True)
-
-
-def _numbered(parent: Path, name: str) -> Path:
-    number = 1
-    while (goal := parent / f"{name}-{number:03d}").exists():
-        number += 1
-    return goal
-
-
-@contextmanager
-def new_folder(parent: Path, name: str) -> Iterator[NewFolder]:
-    """Give a folder to fill; it becomes ``parent/name-001`` (the next free number) only if all went well.
-
-    Nothing that exists is touched.
-    """
-    new = not parent.exists()
-    try:
-        parent.mkdir(parents=True, exist_ok=True)
-    except OSError as problem:
-        raise InputError(
-            f'cannot make the folder "{parent}": {problem.strerror}. Choose another with --out.'
-        ) from None
-    beside = parent / f".{name}-{os.getpid()}.part"
-    beside.mkdir()
-    folder = NewFolder(beside, beside)
-    try:
-        yield folder
-        folder.keep(name)
-    finally:
-        shutil.rmtree(beside, ignore_errors=True)
-        if new and not any(parent.iterdir()):
-            parent.rmdir()

@@ -1,7 +1,7 @@
 """Heads: the flow equations, their solution, budget and sensitivities."""
 
 from inkhorn.flow.equations import FlowEquations
-from inkhorn.flow.record import FlowStart, FlowStep, StepStore
+from inkhorn.flow.record import FlowStart, FlowStep, Records, StepStore
 from inkhorn.flow.report import NewtonRow, SolverReport
 from inkhorn.flow.result import FlowResult
 from inkhorn.flow.sensitivity import FlowSensitivity
@@ -14,6 +14,7 @@ __all__ = [
     "FlowStart",
     "FlowStep",
     "NewtonRow",
+    "Records",
     "SolverReport",
     "StepStore",
     "solve_flow",

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.flow.record import StepStore
+from inkhorn.flow.record import Records
 from inkhorn.space import Grid
 
 if TYPE_CHECKING:
@@ -19,12 +19,12 @@ __all__ = ["labelled"]
 Values = Callable[[int], NDArray[np.float64]]
 
 
-def labelled(steps: StepStore, grid: Grid, values: Values, name: str, units: str, words: str) -> xr.DataArray:
+def labelled(steps: Records, grid: Grid, values: Values, name: str, units: str, words: str) -> xr.DataArray:
     """Return values of cells as a labelled array with a time axis.
 
     Parameters
     ----------
-    steps : StepStore
+    steps : Records
         The records.
     grid : Grid
         Whose cells they are of.
@@ -58,14 +58,14 @@ def labelled(steps: StepStore, grid: Grid, values: Values, name: str, units: str
     return data
 
 
-def _of_all(steps: StepStore, grid: Grid, values: Values) -> Any:
+def _of_all(steps: Records, grid: Grid, values: Values) -> Any:
     """The values of all steps, at once if the records are at hand, else each when it is asked for."""
     if isinstance(steps, list):
         return np.stack([grid.to_block(values(k)) for k in range(len(steps))])
     from xarray.backends import BackendArray
     from xarray.core import indexing
 
-    class Steps(BackendArray):  # type: ignore[misc, no-untyped-call]  # xarray's way to read when asked
+    class Steps(BackendArray):  # xarray's way to read when asked
         """Blocks of values, one for each step."""
 
         shape = (len(steps), *np.shape(grid.to_block(np.zeros(grid.n_cells))))
@@ -84,4 +84,4 @@ def _of_all(steps: StepStore, grid: Grid, values: Values) -> Any:
                 return np.stack(blocks) if blocks else np.empty((0, *self.shape[1:]))[(slice(None), *inside)]
             return np.asarray(grid.to_block(values(int(which)))[inside])
 
-    return indexing.CopyOnWriteArray(indexing.LazilyIndexedArray(Steps()))
+    return indexing.LazilyIndexedArray(Steps())

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from inkhorn.flow.report import SolverReport
 
-__all__ = ["FlowStart", "FlowStep", "StepStore"]
+__all__ = ["FlowStart", "FlowStep", "Records", "StepStore"]
 
 
 @dataclass(frozen=True, eq=False)
@@ -94,7 +94,7 @@ class FlowStep:
     period: int = 0
     order: int = 1
     joins: int = 1
-    report: SolverReport = SolverReport()
+    report: SolverReport = field(repr=False, default_factory=SolverReport)
     made_of: Mapping[str, str] = field(repr=False, default_factory=dict)
 
     @property
@@ -103,17 +103,21 @@ class FlowStep:
         return f"means over {self.joins} steps" if self.joins > 1 else ""
 
 
-class StepStore(Protocol):
-    """Where records of steps go as they are made, and are read from.
-
-    One with a method `begin` is given the `FlowStart` of the run before the first record.
-    """
-
-    def append(self, record: FlowStep, /) -> None:
-        """Add a record after the last."""
+class Records(Protocol):
+    """Records of steps, one after the other."""
 
     def __len__(self) -> int: ...
 
     def __getitem__(self, index: int, /) -> FlowStep: ...
 
     def __iter__(self) -> Iterator[FlowStep]: ...
+
+
+class StepStore(Records, Protocol):
+    """Where records of steps go as they are made.
+
+    One with a method `begin` is given the `FlowStart` of the run before the first record; its `start` gives it back.
+    """
+
+    def append(self, record: FlowStep, /) -> None:
+        """Add a record after the last."""

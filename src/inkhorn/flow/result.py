@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from inkhorn.flow.budget import budget_table
 from inkhorn.flow.crossing import across_line
 from inkhorn.flow.labelled import labelled
-from inkhorn.flow.record import FlowStart, StepStore
+from inkhorn.flow.record import FlowStart, Records
 from inkhorn.flow.review import flooded, review
 from inkhorn.flow.within import term_flow_table, within_term_table
 from inkhorn.model import Findings, Model, filled, saturation
@@ -42,7 +42,7 @@ class FlowResult:
     """
 
     model: Model
-    steps: StepStore
+    steps: Records
     report: Any = field(repr=False)
     start: FlowStart = field(repr=False)
 
@@ -120,7 +120,7 @@ class FlowResult:
         return term_flow_table(self.model, self.steps[step])
 
     def within_terms(self, step: int = -1) -> pd.DataFrame:
-        """Return the own unknowns of the terms, such as levels in wells and lakes, what flows between them, and what they store.
+        """Return the own unknowns of terms, as levels in wells and lakes, what flows between them, and what they store.
 
         Returns
         -------

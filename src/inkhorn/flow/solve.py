@@ -83,7 +83,7 @@ class _Budgets:
     count: int = 0
 
     def seen(self, record: FlowStep) -> FlowStep:
-        """Return a record that tells what its budget misses; one in which nothing moves but by rounding misses nothing."""
+        """Return a record that tells what its budget misses, nothing where nothing moves but by rounding."""
         self.count += 1
         conductance = float(np.abs(self.equations.rows.conductance).sum())
         rounding = np.finfo(float).eps * conductance * float(np.abs(record.heads).max())
@@ -223,21 +223,20 @@ def solve_flow(
     held = equations.held(heads)
     equations = equations.begun_with(equations.first_states(held))
     kept = schedule is not None or steps is not None
-    made_of = _made_of(model, held) if kept else {}
+    made_of: Mapping[str, str] = _made_of(model, held) if kept else {}
     if done is not None:
         _refuse_other(done, made_of, given=first is not None)
         made_of = done.made_of
-    elif isinstance(begin := getattr(records, "begin", None), Callable):
-        begin(FlowStart(held, equations.start(heads)[model.grid.n_cells :], equations.states, made_of))
+    start = FlowStart(held, equations.start(heads)[model.grid.n_cells :], equations.states, made_of)
+    if done is None and hasattr(records, "begin"):
+        records.begin(start)
     work = _Work(model, equations, heads, done, asked, Stepping(order, head_error), rules)
     budgets = _Budgets(model, equations, count=len(records))
     for record in joined(_in_time(work), asked) if schedule is not None else _steady(work):
         records.append(budgets.seen(replace(record, made_of=made_of)))
     budgets.complain()
-    start = getattr(records, "start", None) or FlowStart(
-        held, equations.start(heads)[model.grid.n_cells :], equations.states, made_of
-    )
-    return FlowResult(model, records, SolverReport.of(s.report for s in records), start)
+    begun = getattr(records, "start", None) or start
+    return FlowResult(model, records, SolverReport.of(s.report for s in records), begun)
 
 
 def _made_of(model: Model, held: NDArray[np.float64]) -> dict[str, str]:
@@ -289,9 +288,7 @@ def _steady(work: _Work) -> Iterator[FlowStep]:
         yield _told(record, work.equations, rows, work.equations.closure(balance))
 
 
-def _told(
-    record: FlowStep, equations: FlowEquations, rows: Sequence[NewtonRow], closure: float
-) -> FlowStep:
+def _told(record: FlowStep, equations: FlowEquations, rows: Sequence[NewtonRow], closure: float) -> FlowStep:
     """A record that tells how it was solved."""
     return replace(record, report=SolverReport(tuple(rows), closure, len(equations.free)))
 

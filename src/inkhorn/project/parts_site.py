@@ -11,7 +11,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, create_model, model_validator
 
-from inkhorn.files.parts import (
+from inkhorn.project.parts import (
     Column,
     Concentration,
     Concentrations,
@@ -27,7 +27,7 @@ from inkhorn.files.parts import (
     plain_number,
     told,
 )
-from inkhorn.files.parts_space import SurfacePart
+from inkhorn.project.parts_space import SurfacePart
 from inkhorn.site import (
     Choice,
     Declared,

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from pathlib import Path
 from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import (
@@ -19,7 +18,8 @@ from pydantic_core import PydanticCustomError
 
 from inkhorn.errors import did_you_mean
 from inkhorn.files.meshes import read_mesh
-from inkhorn.files.parts import Angle, Length, Number, Part, Whole, told
+from inkhorn.project.inputs import Inputs
+from inkhorn.project.parts import Angle, Length, Number, Part, Whole, told
 from inkhorn.site import kinds
 from inkhorn.space import Band, PlanMesh, rectangles, split_in_four, voronoi
 from inkhorn.units import quantity
@@ -111,7 +111,7 @@ class MeshPart(Part):
         """Where cells are to be small."""
         return getattr(self, "near", [])
 
-    def made(self, outline: Any, near: Near, folder: Path) -> PlanMesh:
+    def made(self, outline: Any, near: Near, inputs: Inputs) -> PlanMesh:
         """Make the mesh.
 
         Parameters
@@ -120,8 +120,8 @@ class MeshPart(Part):
             The site's boundary.
         near : list of (list of features, size)
             Where cells are to be small.
-        folder : Path
-            From which files are seen.
+        inputs : Inputs
+            Finds the files that are named.
         """
         raise NotImplementedError
 
@@ -186,7 +186,7 @@ class RectanglesPart(_Frame):
         default_factory=list,
     )
 
-    def made(self, outline: Any, near: Near, folder: Path) -> PlanMesh:
+    def made(self, outline: Any, near: Near, inputs: Inputs) -> PlanMesh:
         bands = [Band(b.axis, b.start, b.end, b.size) for b in self.band]
         return rectangles(outline, growth=self.growth or 1.5, bands=bands, near=near, **self.frame())
 
@@ -201,7 +201,7 @@ class SplitPart(_Frame):
         "how often cells are split at the most, by layer", {"lower limestone": 1}, default_factory=dict
     )
 
-    def made(self, outline: Any, near: Near, folder: Path) -> PlanMesh:
+    def made(self, outline: Any, near: Near, inputs: Inputs) -> PlanMesh:
         return split_in_four(outline, near=near, ring=self.ring, **self.frame())
 
 
@@ -216,7 +216,7 @@ class VoronoiPart(_OverBoundary):
     rounds: Whole = told("of evening out", 4, default=4, ge=0, le=100)
     seed: Whole = told("of the points strewn", 7, default=0)
 
-    def made(self, outline: Any, near: Near, folder: Path) -> PlanMesh:
+    def made(self, outline: Any, near: Near, inputs: Inputs) -> PlanMesh:
         return voronoi(
             outline,
             size=self.cell,
@@ -237,8 +237,9 @@ class FileMeshPart(MeshPart):
     file: str = told("GeoPackage, GeoJSON, Shapefile, or NetCDF with a UGRID mesh", "cells.gpkg")
     table: str | None = told("which table of a GeoPackage", "cells", default=None)
 
-    def made(self, outline: Any, near: Near, folder: Path) -> PlanMesh:
-        return read_mesh(folder / self.file, table=self.table).mesh
+    def made(self, outline: Any, near: Near, inputs: Inputs) -> PlanMesh:
+        with inputs.reading(self.file) as path:
+            return read_mesh(path, table=self.table).mesh
 
 
 def _tag(value: Any) -> str:

@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from inkhorn.errors import InputError, did_you_mean
-from inkhorn.files.parts import value_keys
+from inkhorn.project.parts import value_keys
 
 __all__ = ["merged", "variant_file"]
 
@@ -23,11 +23,11 @@ def variant_file(project: Path, name: str) -> Path:
     """
     folder = project.parent / "variants"
     path = folder / f"{name}.toml"
-    if not path.is_file():
+    if Path(name).name != name or not path.is_file():
         known = sorted(p.stem for p in folder.glob("*.toml"))
         raise InputError(
             f'{project.name} has no variant "{name}"; there are {known}.{did_you_mean(name, known)} Make one in '
-            f"{path}, with only what differs."
+            f"{folder / 'NAME.toml'}, with only what differs."
         )
     return path
 

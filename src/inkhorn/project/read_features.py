@@ -8,13 +8,13 @@ from typing import Any
 import numpy as np
 
 from inkhorn.errors import InputError, did_you_mean
-from inkhorn.files.parts import Column, Raw, SeriesPart, SoilWaterPart
-from inkhorn.files.parts_site import EditPart, FeaturePart, TimePart, WellsPart
-from inkhorn.files.read_strata import StrataReader
 from inkhorn.files.shapes import Shape
-from inkhorn.files.source import Source
 from inkhorn.files.tables import Table
 from inkhorn.model import dimension_of
+from inkhorn.project.parts import Column, Raw, SeriesPart, SoilWaterPart
+from inkhorn.project.parts_site import EditPart, FeaturePart, TimePart, WellsPart
+from inkhorn.project.read_strata import StrataReader
+from inkhorn.project.source import Source
 from inkhorn.site import (
     Edit,
     Feature,

@@ -6,7 +6,7 @@ from typing import ClassVar, Literal
 
 from pydantic import model_validator
 
-from inkhorn.files.parts import Angle, Length, Number, Part, ShapeFile, Whole, told
+from inkhorn.project.parts import Angle, Length, Number, Part, ShapeFile, Whole, told
 from inkhorn.space import POINT_METHODS
 
 __all__ = ["BoundaryPart", "LayerPart", "LocalPart", "SurfacePart"]

@@ -10,14 +10,14 @@ from typing import Any
 import numpy as np
 
 from inkhorn.errors import InputError, did_you_mean
-from inkhorn.files.parts_grid import MeshPart
-from inkhorn.files.pictures import read_picture
-from inkhorn.files.project_file import ProjectFile
-from inkhorn.files.rasters import read_raster
-from inkhorn.files.read_features import FeatureReader
-from inkhorn.files.read_strata import StrataReader
-from inkhorn.files.source import Source
-from inkhorn.files.variants import variant_file
+from inkhorn.files import read_last_heads, read_picture, read_raster
+from inkhorn.project.inputs import Inputs
+from inkhorn.project.parts_grid import MeshPart
+from inkhorn.project.project_file import ProjectFile
+from inkhorn.project.read_features import FeatureReader
+from inkhorn.project.read_strata import StrataReader
+from inkhorn.project.source import Source
+from inkhorn.project.variants import variant_file
 from inkhorn.site import Bore, Feature, Material, Picture, Series, Site, Species, Zones, kinds
 from inkhorn.space import Grid, PlanMesh, Surface, layered
 
@@ -36,8 +36,8 @@ class Project:
         What is known.
     asked : ProjectFile
         The file's tables, numbers in metres, days and grams.
-    files : tuple of Path
-        Every file that was read, the project file first.
+    inputs : Inputs
+        Every file that was read, the project file first, as it was then.
     read : tuple of dict
         What came of each: file, table, rows, what, and a note.
     variant : str or None
@@ -46,16 +46,55 @@ class Project:
         What the variant differs in.
     first_heads : Surface or None
         What a run through time begins with, if not with a steady solution.
+    regions : dict of str to shapely geometry or None
+        The polygons of the regions whose budget is wanted; None for one that is not told by polygons.
+    lines : dict of str to shapely LineString
+        Across which flow is wanted.
     """
 
     path: Path
     site: Site
     asked: ProjectFile = field(repr=False)
-    files: tuple[Path, ...] = field(repr=False, default=())
+    inputs: Inputs = field(repr=False)
     read: tuple[dict[str, Any], ...] = field(repr=False, default=())
     variant: str | None = None
     changes: tuple[str, ...] = field(repr=False, default=())
     first_heads: Surface | None = field(repr=False, default=None)
+    regions: dict[str, Any] = field(repr=False, default_factory=dict)
+    lines: dict[str, Any] = field(repr=False, default_factory=dict)
+
+    def cells_of_regions(self, grid: Grid) -> dict[str, Any]:
+        """Return the cells of each region whose budget is wanted, (n_cells,) of bool.
+
+        Raises
+        ------
+        InputError
+            If a region holds the centre of no cell, or two overlap.
+        """
+        import shapely
+
+        found: dict[str, Any] = {}
+        cells = grid.cells
+        for part in self.asked.region:
+            inside, shape = np.ones(len(cells), dtype=bool), self.regions[part.name]
+            if shape is not None:
+                inside &= shapely.contains_xy(shape, cells.x, cells.y)
+            if part.layers:
+                inside &= np.isin(
+                    cells.layer, [k for n in part.layers for k in grid.layers_named(n, part.name)]
+                )
+            if part.materials:
+                made = [self.site.materials[n].name in part.materials for n in grid.layer_names]
+                inside &= np.array(made)[cells.material]
+            found[part.name] = inside
+        return found
+
+    @property
+    def section_line(self) -> Any:
+        """Where a section is drawn: as the file says, else through the middle from west to east."""
+        west, south, east, north = self.site.boundary.bounds
+        middle = 0.5 * (south + north)
+        return self.asked.draw.section or [(west, middle), (east, middle)]
 
     def grid(self, name: str | None = None) -> Grid:
         """Return the grid that the project asks for, or one of its others by name.
@@ -68,8 +107,12 @@ class Project:
         part = self._grid_part(name)
         return layered(self.mesh(name), self.site.strata, most_splits=getattr(part, "most_splits", {}))
 
+    def grid_name(self, name: str | None = None) -> str | None:
+        """Return the name of the grid that is used: the one given, that of the run whose inputs these are, `use_grid`."""
+        return name or self.inputs.as_run.get("grid") or self.asked.use_grid
+
     def _grid_part(self, name: str | None) -> MeshPart:
-        name = self.asked.use_grid if name is None else name
+        name = self.grid_name(name)
         if name is not None and name not in self.asked.grids:
             known = list(self.asked.grids)
             raise InputError(
@@ -100,7 +143,15 @@ class Project:
             If there is no grid of that name, or it cannot be made.
         """
         part = self._grid_part(name)
-        return part.made(self.site.boundary, self._near(part), self.path.parent)
+        return part.made(self.site.boundary, self._near(part), self.inputs)
+
+    def heads_before(self, grid: Grid) -> Any:
+        """Return what a run through time begins with, (n_cells,) [m]; None if with a steady solution."""
+        time = self.asked.time
+        if time is not None and time.first_run is not None:
+            with self.inputs.reading(f"{time.first_run}/heads.nc") as path:
+                return read_last_heads(path, grid)
+        return None if self.first_heads is None else self.first_heads.at(grid.cells.x, grid.cells.y)
 
 
 def _series_of(thing: Feature | Any) -> list[Series]:
@@ -164,9 +215,8 @@ class _Reader:
                 names = tuple(str(s.attribute(str(part.name.column))) for s in shapes)
                 found[name] = Zones(names, tuple(s.geometry for s in shapes), layers=layers, source=source)
                 continue
-            path = self.source.folder / str(part.raster)
-            raster, crs = read_raster(path, asked_by=f"named in {source}")
-            self.source.files[path] = None
+            with self.source.inputs.reading(str(part.raster)) as path:
+                raster, crs = read_raster(path, asked_by=f"named in {source}")
             self.source.same_crs(crs, str(part.raster), "zones", name)
             code_of = {code: zone for zone, code in part.codes.items()}
             found[name] = Zones(
@@ -204,6 +254,31 @@ class _Reader:
         part = self.asked.time.first_heads if self.asked.time is not None else None
         return None if part is None else self.strata.surface(part, "time", "first_heads")
 
+    def regions(self) -> dict[str, Any]:
+        """Read the polygons of the regions whose budget is wanted."""
+        return {
+            part.name: None if part.within is None else self.source.union(part.within, "region", k, "within")
+            for k, part in enumerate(self.asked.region)
+        }
+
+    def lines(self) -> dict[str, Any]:
+        """Read the lines across which flow is wanted."""
+        import shapely
+
+        found = {}
+        for k, part in enumerate(self.asked.across):
+            if part.line is not None:
+                found[part.name] = shapely.LineString(part.line)
+                continue
+            shapes = self.source.shapes(part, ("LineString",), "across", k, "file")
+            if len(shapes) != 1:
+                raise InputError(
+                    f"{part.file} ({self.source.by('across', k, 'file')}) holds {len(shapes)} lines; expected one. Give "
+                    "each a table [[across]] of its own."
+                )
+            found[part.name] = shapes[0].geometry
+        return found
+
     def site(self) -> Site:
         """Make the site."""
         asked, boundary = self.asked, self.boundary()
@@ -238,11 +313,9 @@ class _Reader:
         name = self.asked.draw.picture
         if name is None:
             return None
-        picture, crs = read_picture(
-            self.source.folder / name, asked_by=f"named in {self.source.by('draw', 'picture')}"
-        )
+        with self.source.inputs.reading(name) as path:
+            picture, crs = read_picture(path, asked_by=f"named in {self.source.by('draw', 'picture')}")
         self.source.same_crs(crs, name, "draw", "picture")
-        self.source.files[self.source.folder / name] = None
         return picture
 
     def check_names(self, site: Site) -> None:
@@ -260,11 +333,14 @@ class _Reader:
         if asked.use_grid is not None:
             known([asked.use_grid], list(asked.grids), "grid", "use_grid")
         species = [s.name for s in site.species]
-        if asked.paths is not None:
-            known(asked.paths.wells, wells, "well", "paths", "wells")
-        if asked.transport is not None:
-            known([asked.transport.species], species, "species", "transport", "species")
-            known(asked.transport.watch, wells, "well", "transport", "watch")
+        for k, paths in enumerate(asked.paths):
+            known(paths.wells, wells, "well", "paths", k, "wells")
+        for k, plume in enumerate(asked.transport):
+            known([plume.species], species, "species", "transport", k, "species")
+            known(plume.watch, wells, "well", "transport", k, "watch")
+        for k, region in enumerate(asked.region):
+            known(region.layers, layers, "layer", "region", k, "layers")
+            known(region.materials, list(asked.material), "material", "region", k, "materials")
         if asked.fit is not None:
             known(asked.fit.conductivity_of, layers, "layer", "fit", "conductivity_of")
         places = [f.name for f in site.features] + [b.name for b in site.bores]
@@ -288,7 +364,8 @@ def read_project(path: str | Path, *, variant: str | None = None) -> Project:
     path : str or Path
         A TOML file; other files are looked for from its folder.
     variant : str, optional
-        The name of a file in the folder ``variants`` beside it that says what differs.
+        The name of a file in the folder ``variants`` beside it that says what differs. Of a project file that a run
+        kept among its inputs it is that of the run if not given; so is the grid.
 
     Returns
     -------
@@ -300,6 +377,7 @@ def read_project(path: str | Path, *, variant: str | None = None) -> Project:
         Naming file, line and remedy.
     """
     path = Path(path)
+    variant = variant if variant is not None else Inputs(path).as_run.get("variant")
     reader = _Reader(path, variant_file(path, variant) if variant is not None else None)
     site, source = reader.site(), reader.source
     reader.check_names(site)
@@ -307,11 +385,13 @@ def read_project(path: str | Path, *, variant: str | None = None) -> Project:
         path,
         site,
         reader.asked,
-        tuple(source.files),
+        source.inputs,
         tuple(source.read.values()),
         variant,
         tuple(source.changes),
         reader.first_heads(),
+        reader.regions(),
+        reader.lines(),
     )
 
 

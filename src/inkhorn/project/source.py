@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import ExitStack
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -9,9 +10,10 @@ from typing import Any
 import numpy as np
 
 from inkhorn.errors import InputError
-from inkhorn.files.project_file import load_project_file
 from inkhorn.files.shapes import Shape, read_shapes
 from inkhorn.files.tables import Table, read_table
+from inkhorn.project.inputs import Inputs
+from inkhorn.project.project_file import load_project_file
 from inkhorn.units import UnitSystem
 
 __all__ = ["Source"]
@@ -21,11 +23,14 @@ class Source:
     """Follows the files that a project file names, from the folder it stands in."""
 
     def __init__(self, path: Path, variant: Path | None = None) -> None:
-        self.path, self.folder = path, path.parent
-        self.asked, self.places, self.changes = load_project_file(path, variant)
+        self.path, self.inputs = path, Inputs(path)
+        with ExitStack() as reading:
+            for file in (path, variant):
+                if file is not None and file.is_file():
+                    reading.enter_context(self.inputs.reading(file.relative_to(path.parent)))
+            self.asked, self.places, self.changes = load_project_file(path, variant)
         u = self.asked.units
         self.units = UnitSystem(u.length, u.time, u.concentration)
-        self.files: dict[Path, None] = dict.fromkeys(p for p in (path, variant) if p is not None)
         self.read: dict[tuple[str, str], dict[str, Any]] = {}  # what came, by file and table
         self.crs: tuple[str, str] | None = None  # the CRS, and the file that stated it first
 
@@ -40,8 +45,8 @@ class Source:
 
     def table(self, file: str, *key: Any, sheet: str | None = None) -> Table:
         asked_by = f"named in {self.by(*key)}"
-        table = read_table(self.folder / file, units=self.units, sheet=sheet, asked_by=asked_by)
-        self.files[self.folder / file] = None
+        with self.inputs.reading(file) as path:
+            table = read_table(path, units=self.units, sheet=sheet, asked_by=asked_by)
         self.note(file, table.sheet, len(table), f"columns {', '.join(table.columns)}")
         return table
 
@@ -60,10 +65,10 @@ class Source:
         return frame.origin[0] + c * u - s * v, frame.origin[1] + s * u + c * v
 
     def shapes(self, part: Any, kinds: tuple[str, ...], *key: Any) -> list[Shape]:
-        shapes, crs = read_shapes(
-            self.folder / part.file, table=part.table, kinds=kinds, asked_by=f"named in {self.by(*key)}"
-        )
-        self.files[self.folder / part.file] = None
+        with self.inputs.reading(part.file) as path:
+            shapes, crs = read_shapes(
+                path, table=part.table, kinds=kinds, asked_by=f"named in {self.by(*key)}"
+            )
         shapes, moved = self._brought_together(shapes, crs, part.file, *key)
         geometries = sorted({s.geometry.geom_type for s in shapes})
         columns = ", ".join(shapes[0].attributes) or "none"

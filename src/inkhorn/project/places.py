@@ -43,6 +43,8 @@ class Places:
     def of(self, path: tuple[Any, ...]) -> int:
         """Return the line of a key, or of the nearest table around it."""
         for length in range(len(path), 0, -1):
-            if path[:length] in self.lines:
-                return self.lines[path[:length]]
+            alone = tuple(p for p in path[:length] if p != 0)  # a single table stands for a list of one
+            for there in (path[:length], alone):
+                if there in self.lines:
+                    return self.lines[there]
         return 1

@@ -7,10 +7,10 @@ from typing import Any
 import numpy as np
 
 from inkhorn.errors import InputError, did_you_mean
-from inkhorn.files.parts import ShapeFile
-from inkhorn.files.parts_space import SurfacePart
 from inkhorn.files.rasters import read_raster
-from inkhorn.files.source import Source
+from inkhorn.project.parts import ShapeFile
+from inkhorn.project.parts_space import SurfacePart
+from inkhorn.project.source import Source
 from inkhorn.space import (
     BetweenSurface,
     BoundedSurface,
@@ -61,10 +61,8 @@ class StrataReader:
             return ConstantSurface(part.elevation)
         if part.raster is not None:
             metre = unit_factor(self.source.units.unit_of(kind), kind)
-            raster, crs = read_raster(
-                self.source.folder / part.raster, factor=metre, asked_by=f"named in {self.source.by(*key)}"
-            )
-            self.source.files[self.source.folder / part.raster] = None
+            with self.source.inputs.reading(part.raster) as path:
+                raster, crs = read_raster(path, factor=metre, asked_by=f"named in {self.source.by(*key)}")
             self.source.same_crs(crs, part.raster, *key)
             return raster
         if part.under is not None:

@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
-import json
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from inkhorn import draw
 from inkhorn.calibration import fit_table
 from inkhorn.errors import InputError
+from inkhorn.files import write_table
+from inkhorn.runs.folder import new_run_folder
+from inkhorn.runs.journal import Journal
+from inkhorn.runs.opening import Run, open_run
 
 if TYPE_CHECKING:
     import pandas as pd
-    from matplotlib.axes import Axes
 
-__all__ = ["Comparison", "compare_runs"]
+__all__ = ["Comparison", "compare_runs", "write_comparison"]
 
 COMPUTED, MEASURED = "computed [m]", "measured [m]"
 
@@ -43,35 +47,6 @@ class Comparison:
     fits: pd.DataFrame
     budgets: pd.DataFrame
 
-    def draw(self, ax: Axes) -> Axes:
-        """Draw each run's head less the measured level, bore by bore from the lowest level up."""
-        ordered = self.heads.dropna().sort_values(MEASURED)
-        places = range(len(ordered))
-        for name, marker in zip(self.runs.index, "osDv^P*X" * len(self.fits), strict=False):
-            rms = self.fits.loc[(name, "means of bores"), "RMS [m]"]
-            off = ordered[name] - ordered[MEASURED]
-            ax.plot(places, off, marker, ms=5, alpha=0.85, label=f"{name} (RMS {rms:.3f} m)")
-        ax.axhline(0.0, color="#2b2b2b", lw=1.0)
-        ax.set_xticks(list(places), ordered.index, rotation=90, fontsize=7)
-        ax.set_xlabel("bore, from the lowest level up")
-        ax.set_ylabel("computed head less measured level [m]")
-        ax.grid(axis="y", alpha=0.3)
-        ax.legend(fontsize=9)
-        return ax
-
-
-def _table(folder: Path, name: str) -> pd.DataFrame:
-    import pandas as pd
-
-    path = folder / name
-    try:
-        return pd.read_csv(path)
-    except OSError:
-        raise InputError(
-            f'"{folder}" has no {name}; expected a run folder of a project with bores, as `inkhorn run` or '
-            "`inkhorn fit` leaves it."
-        ) from None
-
 
 def _names(folders: list[Path]) -> list[str]:
     """The shortest ends of the paths that tell them apart."""
@@ -82,25 +57,18 @@ def _names(folders: list[Path]) -> list[str]:
     raise InputError(f"the same run folder is given twice: {[str(f) for f in folders]}. Give different ones.")
 
 
-def _about(names: list[str], folders: list[Path]) -> pd.DataFrame:
+def _about(runs: Mapping[str, Run]) -> pd.DataFrame:
     """What each run was of."""
     import pandas as pd
 
-    rows = []
-    for name, folder in zip(names, folders, strict=True):
-        try:
-            about = json.loads((folder / "about.json").read_text(encoding="utf-8"))
-        except (OSError, ValueError):
-            raise InputError(
-                f'"{folder}" has no about.json; expected a run folder of `inkhorn run` or `fit`.'
-            ) from None
-        rows.append(
-            {
-                "run": name,
-                **{key: about.get(key, "") for key in ("grid", "cells", "steps", "variant")},
-                "differs in": "; ".join(about.get("differs in", [])),
-            }
-        )
+    rows = [
+        {
+            "run": name,
+            **{key: run.about.get(key, "") for key in ("grid", "cells", "steps", "variant")},
+            "differs in": "; ".join(run.about.get("differs in", [])),
+        }
+        for name, run in runs.items()
+    ]
     return pd.DataFrame(rows).set_index("run")
 
 
@@ -122,13 +90,12 @@ def compare_runs(folders: list[Path]) -> Comparison:
     if len(folders) < 2:
         raise InputError(f"{len(folders)} run folder was given; expected two or more to compare.")
     names = _names(folders)
+    runs = {name: open_run(folder) for name, folder in zip(names, folders, strict=True)}
     levels, budgets = {}, {}
-    for name, folder in zip(names, folders, strict=True):
-        levels[name] = _table(folder, "levels.csv")
-        mean = "budget_mean.csv"
-        budget = _table(folder, mean if (folder / mean).exists() else "budget.csv").melt(
-            "term", var_name="direction", value_name=name
-        )
+    for name, run in runs.items():
+        levels[name] = run.table("levels")
+        budget = run.table("mean budget" if run.has("mean budget") else "budget")
+        budget = budget.melt("term", var_name="direction", value_name=name)
         budgets[name] = budget.set_index(["term", "direction"])[name]
     keys = ["bore", "layer", "date", MEASURED]
     # a reading twice on one date counts twice
@@ -158,4 +125,17 @@ def compare_runs(folders: list[Path]) -> Comparison:
     heads = heads.loc[list(dict.fromkeys(every["bore"]))].rename_axis("bore")
     together = pd.DataFrame(budgets).fillna(0.0)
     together = together[(together.index.get_level_values(0) == "total") | (together != 0).any(axis=1)]
-    return Comparison(_about(names, folders), heads, pd.concat(fits, names=["run"]), together)
+    return Comparison(_about(runs), heads, pd.concat(fits, names=["run"]), together)
+
+
+def write_comparison(found: Comparison, out: Path) -> Path:
+    """Write the tables of a comparison and its picture into a new folder, and return it."""
+    with new_run_folder(out, "comparison", "", Journal(), "") as folder:
+        for name in ("runs", "heads", "fits", "budgets"):
+            write_table(getattr(found, name), folder.path / f"{name}.csv")
+        rms = found.fits["RMS [m]"].xs("means of bores", level="over")
+        draw.save_figure(
+            folder.path / "heads_at_bores.png",
+            lambda figure: draw.heads_at_bores(found.heads, rms, ax=figure.subplots()),
+        )
+    return folder.path

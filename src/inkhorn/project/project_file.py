@@ -7,15 +7,24 @@ from collections.abc import Callable
 from functools import cache
 from importlib.metadata import entry_points
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
-from pydantic import Field, ValidationError, create_model
+from pydantic import Field, ValidationError, create_model, field_validator
 
 from inkhorn.errors import InputError
-from inkhorn.files.parts import Part, Units, told
-from inkhorn.files.parts_asked import DrawPart, FitPart, PathsPart, TransportPart
-from inkhorn.files.parts_grid import MESH_TAG, grid_part
-from inkhorn.files.parts_site import (
+from inkhorn.project.parts import Part, Units, told
+from inkhorn.project.parts_asked import (
+    DrawPart,
+    FitPart,
+    LinePart,
+    OneOrMore,
+    PathsPart,
+    RegionPart,
+    SolverPart,
+    TransportPart,
+)
+from inkhorn.project.parts_grid import MESH_TAG, grid_part
+from inkhorn.project.parts_site import (
     BoresPart,
     EditPart,
     SpeciesPart,
@@ -25,9 +34,9 @@ from inkhorn.files.parts_site import (
     feature_part,
     material_part,
 )
-from inkhorn.files.parts_space import BoundaryPart, LayerPart, LocalPart, SurfacePart
-from inkhorn.files.places import Places
-from inkhorn.files.variants import merged
+from inkhorn.project.parts_space import BoundaryPart, LayerPart, LocalPart, SurfacePart
+from inkhorn.project.places import Places
+from inkhorn.project.variants import merged
 from inkhorn.site import Feature, Material, declared_fields, kinds, material_fields
 from inkhorn.units import UnitSystem, quantity
 
@@ -56,10 +65,27 @@ class ProjectFile(Part):
     wells: WellsPart | None = told("wells from a table", default=None)
     bores: BoresPart | None = told("bores and what was measured in them", default=None)
     species: list[SpeciesPart] = told("what is dissolved", default_factory=list)
-    paths: PathsPart | None = told("particle paths that are asked for", default=None)
-    transport: TransportPart | None = told("transport that is asked for", default=None)
+    solver: SolverPart = told("how closely flow is solved", default=SolverPart())
+    region: list[RegionPart] = told("regions whose water budget is wanted", default_factory=list)
+    across: list[LinePart] = told("lines across which flow is wanted", default_factory=list)
+    paths: Annotated[list[PathsPart], OneOrMore] = told(
+        "particle paths that are asked for: a table, or several with names", default_factory=list
+    )
+    transport: Annotated[list[TransportPart], OneOrMore] = told(
+        "transport that is asked for: a table, or several with names", default_factory=list
+    )
     fit: FitPart | None = told("what `inkhorn fit` may change", default=None)
     draw: DrawPart = told("how pictures are drawn", default=DrawPart())
+
+    @field_validator("region", "across", "paths", "transport")
+    @classmethod
+    def _names_differ(cls, parts: list[Any]) -> list[Any]:
+        names = [part.name for part in parts]
+        for name in names:
+            if names.count(name) > 1:
+                words = f'two are called "{name}"' if name else "several need names"
+                raise ValueError(f"{words}; give each a `name` of its own")
+        return parts
 
 
 def declared_elsewhere() -> None:

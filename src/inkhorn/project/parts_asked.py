@@ -1,0 +1,125 @@
+"""Tables of a project file that say what is asked of a site: budgets, paths, transport, a fit, pictures, how to solve."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from pydantic import BeforeValidator, model_validator
+
+from inkhorn.project.parts import Diffusion, Length, Number, Part, ShapeFile, Time, Whole, told
+
+__all__ = [
+    "DrawPart",
+    "FitPart",
+    "LinePart",
+    "OneOrMore",
+    "PathsPart",
+    "RegionPart",
+    "SolverPart",
+    "TransportPart",
+]
+
+
+def _listed(given: Any) -> Any:
+    """A single table stands for a list of one."""
+    return [given] if isinstance(given, dict) else given
+
+
+OneOrMore = BeforeValidator(_listed)
+
+
+class SolverPart(Part):
+    """How closely flow is solved."""
+
+    closure: Number = told(
+        "where to stop: the sum of absolute residuals of all cells over the turnover",
+        1e-10,
+        default=1e-8,
+        gt=0,
+        lt=1,
+    )
+    most_iterations: Whole = told("Newton steps after which to give up", 400, default=200, ge=1)
+
+
+class RegionPart(Part):
+    """A region whose water budget is wanted: cells with their centre in polygons, of some layers or materials.
+
+    What is not given does not matter; regions must not overlap, and what lies in none is the region "elsewhere".
+    """
+
+    name: str = told("what it is called", "valley")
+    within: ShapeFile | None = told("polygons", {"file": "site.gpkg", "table": "valley"}, default=None)
+    layers: list[str] = told("of these layers", ["sand"], default_factory=list)
+    materials: list[str] = told("of these materials", ["sand"], default_factory=list)
+
+    @model_validator(mode="after")
+    def _some(self) -> RegionPart:
+        if self.within is None and not self.layers and not self.materials:
+            raise ValueError("say which cells it holds: `within` polygons, of `layers` or of `materials`")
+        return self
+
+
+class LinePart(Part):
+    """A line in plan across which flow is wanted, layer by layer."""
+
+    name: str = told("what it is called", "valley mouth")
+    line: list[tuple[Length, Length]] | None = told(
+        "x and y of its corners", [[0, 400], [900, 400]], default=None, min_length=2
+    )
+    file: str | None = told("or a file of one line", "lines.geojson", default=None)
+    table: str | None = told("which table of a GeoPackage", "lines", default=None)
+
+    @model_validator(mode="after")
+    def _one(self) -> LinePart:
+        if (self.line is None) == (self.file is None):
+            raise ValueError("give either `line` (its corners) or `file` (of one line)")
+        return self
+
+
+class PathsPart(Part):
+    """Particle paths from wells."""
+
+    name: str = told("what they are called, of several", "capture", default="")
+    wells: list[str] = told("from or to which wells", ["hatchery"])
+    direction: Literal["backward", "forward"] = told(
+        "against the flow, or with it", "forward", default="backward"
+    )
+    longest: Time = told("travel time at which paths end", "100 years", default=200 * 365.25)
+    mark: Time = told("between marks along paths", "5 years", default=3652.5)
+    per_well: Whole = told("particles at each well", 48, default=24, ge=1)
+
+
+class TransportPart(Part):
+    """A dissolved species carried along."""
+
+    name: str = told("what the plume is called, of several", "with barrier", default="")
+    species: str = told("which, one of [[species]]", "chloride")
+    duration: Time = told("how long", "60 years")
+    step: Time = told("in what steps", "0.5 years")
+    outputs: Whole = told("times that are kept", 24, default=20, ge=1)
+    dispersivity: Length = told("along the flow", "20 m", default=0.0)
+    transverse_dispersivity: Length = told("sideways", "2 m", default=0.0)
+    vertical_dispersivity: Length = told("up and down", "0.2 m", default=0.0)
+    diffusion: Diffusion = told("in the water of the pores", "1e-9 m²/s", default=0.0)
+    watch: list[str] = told("wells whose concentration is followed", ["hatchery"], default_factory=list)
+
+
+class FitPart(Part):
+    """Which parameters a fit may change, and how far."""
+
+    conductivity_of: list[str] = told(
+        "the conductivity of these layers", ["sand", "gravel"], default_factory=list
+    )
+    recharge: bool = told("all recharge, by one factor", True, default=False)
+    widest_factor: Number = told("how far conductivities may go from what is stated", 10, default=30.0)
+    recharge_factor: Number = told("how far recharge may go", 1.5, default=2.0)
+
+
+class DrawPart(Part):
+    """Where sections are cut, and a picture to lay under maps."""
+
+    section: list[tuple[Length, Length]] | None = told(
+        "x and y of the corners of a line", [[5050, 4050], [1300, 1300]], default=None, min_length=2
+    )
+    exaggeration: Number | None = told("of heights in sections", 25, default=None)
+    picture: str | None = told("a georeferenced picture to lay under maps", "photo.png", default=None)

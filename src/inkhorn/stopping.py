@@ -1,0 +1,59 @@
+"""Signals that ask a run to stop: all end like Ctrl-C, and none while a folder is put away."""
+
+from __future__ import annotations
+
+import signal
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import Any
+
+__all__ = ["held_back", "stopping_like_ctrl_c"]
+
+_ASK_TO_STOP = tuple(
+    number for name in ("SIGINT", "SIGTERM", "SIGHUP") if (number := getattr(signal, name, None)) is not None
+)
+
+
+def _stop(number: int, frame: Any) -> None:
+    raise KeyboardInterrupt
+
+
+@contextmanager
+def stopping_like_ctrl_c() -> Iterator[None]:
+    """Let what a batch queue (SIGTERM) or a closed terminal (SIGHUP) sends end the run as Ctrl-C does.
+
+    A signal that the shell has said to ignore, as after ``nohup``, stays ignored.
+    """
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    before = {s: signal.getsignal(s) for s in _ASK_TO_STOP}
+    for number, handler in before.items():
+        if handler is not signal.SIG_IGN:
+            signal.signal(number, _stop)
+    try:
+        yield
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
+
+
+@contextmanager
+def held_back() -> Iterator[None]:
+    """Let what asks to stop wait until something short that must be whole is done."""
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    waiting: list[int] = []
+    before = {s: signal.getsignal(s) for s in _ASK_TO_STOP}
+    for number, handler in before.items():
+        if handler is not signal.SIG_IGN:
+            signal.signal(number, lambda number, frame: waiting.append(number))
+    try:
+        yield
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
+    if waiting:
+        raise KeyboardInterrupt
