@@ -39,7 +39,7 @@ def test_every_public_name_is_there():
     for name in ik.__all__:
         assert getattr(ik, name) is not None
     assert set(ik.__all__) == set(dir(ik))
-    with pytest.raises(AttributeError, match="no attribute 'solve_everything'"):
+    with pytest.raises(AttributeError, match="No inkhorn attribute solve_everything"):
         ik.solve_everything  # noqa: B018
 
 

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 
 __all__ = ["app", "main"]
 
+_INTERRUPTED = 130  # what typer exits with
 _SOME = 12  # periods that are printed of the first and of the last
 
 app = typer.Typer(
@@ -467,6 +468,10 @@ def main() -> None:
     try:
         with stopping_like_ctrl_c():
             app(standalone_mode=True)
+    except SystemExit as end:
+        if end.code != _INTERRUPTED:
+            raise
+        sys.exit(1)
     except Exception as problem:
         from inkhorn.errors import InkhornError, InputError
 

@@ -204,7 +204,7 @@ def test_no_record_is_joined_across_a_steady_period():
     steady = Schedule([20.0, 30.0, 50.0], steps=2, steady=[False, True, False])
     flow = ik.solve_flow(replace(model, terms=[held(0, 1.0)], schedule=steady), first=first, results=[50.0])
     assert [(s.start, s.end, s.steady) for s in flow.steps] == [
-        (0.0, 20.0, False), (30.0, 30.0, True), (30.0, 50.0, False),
+        (0.0, 20.0, False), (20.0, 30.0, True), (30.0, 50.0, False),
     ]  # fmt: skip
 
 

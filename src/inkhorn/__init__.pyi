@@ -1,0 +1,124 @@
+# what a user types as ik.…, and where it is
+from . import draw as draw
+from .calibration import LayerConductivity as LayerConductivity
+from .calibration import RechargeMultiplier as RechargeMultiplier
+from .calibration import calibrate as calibrate
+from .calibration import observe as observe
+from .errors import ConvergenceError as ConvergenceError
+from .errors import InkhornError as InkhornError
+from .errors import InkhornWarning as InkhornWarning
+from .errors import InputError as InputError
+from .files import StepFile as StepFile
+from .files import StepReader as StepReader
+from .files import read_grid as read_grid
+from .files import read_mesh as read_mesh
+from .files import read_model as read_model
+from .files import write_grid as write_grid
+from .files import write_model as write_model
+from .flow import FlowSensitivity as FlowSensitivity
+from .flow import solve_flow as solve_flow
+from .model import Model as Model
+from .model import WaterTable as WaterTable
+from .model import check as check
+from .model import place as place
+from .model import terms as terms
+from .paths import trace as trace
+from .project import read_project as read_project
+from .project import read_site as read_site
+from .runs import open_run as open_run
+from .site import Barrier as Barrier
+from .site import Bore as Bore
+from .site import Collector as Collector
+from .site import Drain as Drain
+from .site import Edit as Edit
+from .site import Evapotranspiration as Evapotranspiration
+from .site import FixedHead as FixedHead
+from .site import GivenFlow as GivenFlow
+from .site import HeadDependent as HeadDependent
+from .site import Material as Material
+from .site import PickedCells as PickedCells
+from .site import Recharge as Recharge
+from .site import River as River
+from .site import Schedule as Schedule
+from .site import Seepage as Seepage
+from .site import Series as Series
+from .site import Site as Site
+from .site import Species as Species
+from .site import Spring as Spring
+from .site import Well as Well
+from .site import Zones as Zones
+from .site import soil_water_balance as soil_water_balance
+from .space import Band as Band
+from .space import ConstantSurface as ConstantSurface
+from .space import Layer as Layer
+from .space import PointSurface as PointSurface
+from .space import Strata as Strata
+from .space import layered as layered
+from .space import rectangles as rectangles
+from .space import split_in_four as split_in_four
+from .space import voronoi as voronoi
+from .transport import Spreading as Spreading
+from .transport import solve_transport as solve_transport
+
+__all__ = [
+    "Band",
+    "Barrier",
+    "Bore",
+    "Collector",
+    "ConstantSurface",
+    "ConvergenceError",
+    "Drain",
+    "Edit",
+    "Evapotranspiration",
+    "FixedHead",
+    "FlowSensitivity",
+    "GivenFlow",
+    "HeadDependent",
+    "InkhornError",
+    "InkhornWarning",
+    "InputError",
+    "Layer",
+    "LayerConductivity",
+    "Material",
+    "Model",
+    "PickedCells",
+    "PointSurface",
+    "Recharge",
+    "RechargeMultiplier",
+    "River",
+    "Schedule",
+    "Seepage",
+    "Series",
+    "Site",
+    "Species",
+    "Spreading",
+    "Spring",
+    "StepFile",
+    "StepReader",
+    "Strata",
+    "WaterTable",
+    "Well",
+    "Zones",
+    "calibrate",
+    "check",
+    "draw",
+    "layered",
+    "observe",
+    "open_run",
+    "place",
+    "read_grid",
+    "read_mesh",
+    "read_model",
+    "read_project",
+    "read_site",
+    "rectangles",
+    "soil_water_balance",
+    "solve_flow",
+    "solve_transport",
+    "split_in_four",
+    "terms",
+    "trace",
+    "voronoi",
+    "write_grid",
+    "write_model",
+]
