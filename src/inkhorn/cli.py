@@ -434,6 +434,16 @@ def draw_surface(
     _drawn(project, f"surface-{name}", lambda figure: draw.project_surface(figure, project, name), out)
 
 
+def _leave_what_the_disk_refused() -> None:
+    """End at once where records could not be written: h5py would try to close their file again and again, and complain."""
+    from inkhorn.files.steps import refused
+
+    if refused():
+        for stream in (sys.stdout, sys.stderr):
+            stream.flush()
+        os._exit(1)
+
+
 class _Listener:
     """The terminal, or whoever reads what is printed: one who goes away stops no work, as after ``| head -1``."""
 
@@ -480,6 +490,7 @@ def main() -> None:
             typer.echo(
                 f"error: {problem.strerror or problem}{named}. Nothing was left half-written.", err=True
             )
+            _leave_what_the_disk_refused()
             sys.exit(1)
         if not isinstance(problem, InkhornError):
             raise
@@ -490,6 +501,9 @@ def main() -> None:
         for stream in (sys.stdout, sys.stderr):
             stream.flush()
         sys.stdout, sys.stderr = streams
+        # an interrupt that met Python within `exec`, as dataclasses use it, leaves a mark by which it would end with
+        # SIGINT though all was put in order; the next `exec` takes it away
+        exec("pass")
 
 
 if __name__ == "__main__":

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import _thread
 import signal
+import sys
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -13,6 +15,8 @@ __all__ = ["held_back", "stopping_like_ctrl_c"]
 _ASK_TO_STOP = tuple(
     number for name in ("SIGINT", "SIGTERM", "SIGHUP") if (number := getattr(signal, name, None)) is not None
 )
+
+_AGAIN = 0.05  # s after which to ask again
 
 
 def _stop(number: int, frame: Any) -> None:
@@ -32,9 +36,20 @@ def stopping_like_ctrl_c() -> Iterator[None]:
     for number, handler in before.items():
         if handler is not signal.SIG_IGN:
             signal.signal(number, _stop)
+    swallowed = sys.unraisablehook
+
+    def asked_again(lost: Any) -> None:
+        """Ask once more where Python met the first in a place that nothing can be raised from, as a finalizer."""
+        if issubclass(lost.exc_type, KeyboardInterrupt):
+            threading.Timer(_AGAIN, _thread.interrupt_main).start()
+        else:
+            swallowed(lost)
+
+    sys.unraisablehook = asked_again
     try:
         yield
     finally:
+        sys.unraisablehook = swallowed
         for number, handler in before.items():
             signal.signal(number, handler)
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
@@ -45,6 +46,9 @@ _NEWTON = {
 }
 _LETTERS = 160  # of the place of a Newton step
 _ROWS = 256  # of small tables are kept together
+_REFUSED: list[
+    Any
+] = []  # kept until Python ends, as h5py would try to close them, and complain, when they go
 _PATIENCE = 2.0  # s, for a file that is just being begun
 _CHUNKED = {"chunks": None, "shuffle": True, "compression": "gzip", "compression_opts": 1}
 
@@ -334,8 +338,8 @@ class StepReader(Sequence[FlowStep]):
         """Let go of the file; it is opened again when asked."""
         if self._file is not None:
             self._tables.clear()
-            self._file.close()
-            self._file = None
+            file, self._file = self._file, None
+            file.close()
 
     def __enter__(self) -> Any:
         return self
@@ -368,7 +372,7 @@ class StepFile(StepReader):
     """
 
     def __init__(self, path: Path | str, model: Model) -> None:
-        self._writes = False
+        self._writes = self._given_up = False
         super().__init__(path, model)
 
     def _check(self, any_version: bool) -> None:
@@ -376,6 +380,8 @@ class StepFile(StepReader):
             super()._check(any_version)
 
     def __len__(self) -> int:
+        if self._given_up:
+            return len(self._numbers.get("joined_steps", ()))
         return super().__len__() if self._file is not None or self.path.exists() else 0
 
     @property
@@ -399,7 +405,7 @@ class StepFile(StepReader):
 
         beside = free_beside(self.path)
         try:
-            with h5netcdf.File(beside, "w", libver="latest") as file:
+            with _refusals_of(self.path), h5netcdf.File(beside, "w", libver="latest") as file:
                 self._lay_out(file, start)
             self.close()
             self._write_to(h5py.File(beside, "r+", libver="latest"))
@@ -487,6 +493,19 @@ class StepFile(StepReader):
                 tuple(np.full_like(s, np.nan) for s in record.state), record.made_of,
             )  # fmt: skip
             self._written_anew(unknown)
+        try:
+            with _refusals_of(self.path):
+                self._add(record)
+        except OSError:
+            self._give_up()
+            raise
+
+    def _give_up(self) -> None:
+        """Leave a file that the disk refuses as it is: what is flushed can be read, and each try to close it would fail."""
+        _REFUSED.append((self._file, self._tables))
+        self._file, self._tables, self._writes, self._given_up = None, {}, False, True
+
+    def _add(self, record: FlowStep) -> None:
         k = len(self)
         rows = record.report.rows
         begin = int(self._numbers["newton_end"][-1]) if k else 0
@@ -537,8 +556,21 @@ class StepFile(StepReader):
 
     def close(self) -> None:
         """Let go of the file; it is opened again when asked."""
-        super().close()
+        with _refusals_of(self.path):
+            super().close()
         self._writes = False
+
+
+@contextmanager
+def _refusals_of(path: Path) -> Iterator[None]:
+    """Turn what h5py raises of a disk that refuses, as a full one, into the error of the system that it is."""
+    try:
+        yield
+    except (OSError, RuntimeError) as problem:
+        number = re.search(r"errno = (\d+)", str(problem))
+        if number is None:
+            raise
+        raise OSError(int(number[1]), os.strerror(int(number[1])), str(path)) from None
 
 
 def _opened(path: Path) -> Any:
@@ -553,6 +585,11 @@ def _opened(path: Path) -> Any:
             if not path.is_file() or "SWMR" not in str(problem) or time.monotonic() > until:
                 raise InputError(f'cannot read "{path}": {problem}. Expected the flow.nc of a run.') from None
             time.sleep(0.05)
+
+
+def refused() -> bool:
+    """Whether a disk has refused records, as a full one, so that their file cannot be closed."""
+    return bool(_REFUSED)
 
 
 def records_kept(path: Path) -> tuple[int, float]:

@@ -90,6 +90,12 @@ class Project:
         return found
 
     @property
+    def runs_folder(self) -> Path:
+        """Where run folders go: ``runs`` beside the project file; of inputs that a run kept, beside that run."""
+        kept = bool(self.inputs.as_run)
+        return self.path.parent.parent.parent if kept else self.path.parent / "runs"
+
+    @property
     def section_line(self) -> Any:
         """Where a section is drawn: as the file says, else through the middle from west to east."""
         west, south, east, north = self.site.boundary.bounds
