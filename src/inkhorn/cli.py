@@ -435,7 +435,7 @@ def draw_surface(
 
 
 def _leave_what_the_disk_refused() -> None:
-    """End at once where records could not be written: h5py would try to close their file again and again, and complain."""
+    """End at once where records could not be written: h5py would try to close their file at every turn, and complain."""
     from inkhorn.files.steps import refused
 
     if refused():

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from inkhorn.errors import InputError
 from inkhorn.files.whole import free_beside, must_exist
 from inkhorn.flow import FlowStart, FlowStep, NewtonRow, SolverReport
+from inkhorn.flow.record import HEADS_TO_BEGIN_WITH
 from inkhorn.model import Model, differences, fingerprint
 
 __all__ = ["FORMAT", "StepFile", "StepReader", "records_kept"]
@@ -157,6 +158,7 @@ class StepReader(Sequence[FlowStep]):
     def __init__(self, path: Path | str, model: Model, *, any_version: bool = False) -> None:
         self.path, self.model = Path(path), model
         self.differs: list[str] = []
+        self._writes = self._grows = False
         self._layout = _Layout(model)
         self._file: Any = None
         self._tables: dict[str, Any] = {}
@@ -171,6 +173,7 @@ class StepReader(Sequence[FlowStep]):
         """The file; its tables are handled one by one, which is far quicker than by their common dimensions."""
         if self._file is None:
             self._file = _opened(self.path)
+            self._grows = bool(self._file.swmr_mode)
         return self._file
 
     def _table(self, name: str) -> Any:
@@ -179,11 +182,26 @@ class StepReader(Sequence[FlowStep]):
             self._tables[name] = self._open()[name]
         return self._tables[name]
 
-    def _look_again(self, name: str) -> Any:
-        """A table as it is now, if another process goes on writing it."""
-        table = self._table(name)
-        table.refresh()
-        return table
+    def _read(self, name: str, rows: Any = slice(None), *, until: int = 0) -> NDArray[Any]:
+        """Read rows of a table, at least up to one; again if it was just being written by another process."""
+        patience = time.monotonic() + _PATIENCE
+        while True:
+            try:
+                table = self._table(name)
+                if not self._writes and (isinstance(rows, slice) or table.shape[0] < until):
+                    table.refresh()
+                if table.shape[0] >= until:
+                    values = np.asarray(table[rows])
+                    if self._grows and not self._writes:
+                        self.close()  # what h5py keeps of it grows old, for all who have it open here
+                    return values
+                problem = f"{name} ends too early"
+            except (OSError, RuntimeError, KeyError) as found:
+                problem = str(found)
+            if self._writes or time.monotonic() > patience:
+                raise InputError(f'cannot read "{self.path}": {problem}. Expected the flow.nc of a run.')
+            self.close()
+            time.sleep(0.01)
 
     def _check(self, any_version: bool) -> None:
         must_exist(self.path)
@@ -196,11 +214,11 @@ class StepReader(Sequence[FlowStep]):
             )
         if not number or "joined_steps" not in file:
             raise InputError(f'"{self.path}" does not hold the steps of a run. Expected the flow.nc of one.')
-        self.differs = differences(self.made_of, fingerprint(self.model))
-        self.differs = [d for d in self.differs if d not in ("heads to begin with (gone)",)]
         alike = all(
             name in file and file[name].shape[0] == max(size, 1) for name, size in self._layout.sizes.items()
         )
+        found = differences(self.made_of, fingerprint(self.model))
+        self.differs = [d for d in found if d != f"{HEADS_TO_BEGIN_WITH} (gone)"]
         if not alike or (self.differs and not any_version):
             what = "; ".join(self.differs) or "numbers of cells, faces or entries"
             raise InputError(
@@ -214,11 +232,11 @@ class StepReader(Sequence[FlowStep]):
         return self._numbers[name]
 
     def __len__(self) -> int:
-        joins = np.asarray(self._look_again("joined_steps")[:])
+        joins = self._read("joined_steps")
         count = int(np.argmin(joins > 0)) if not (joins > 0).all() else len(joins)
         if count != len(self._numbers.get("joined_steps", ())):
             for name in (*_OF_STEPS, "time_bounds"):
-                self._numbers[name] = np.asarray(self._look_again(name)[:count])
+                self._numbers[name] = self._read(name, slice(count), until=count)
         return count
 
     @property
@@ -230,17 +248,17 @@ class StepReader(Sequence[FlowStep]):
     def made_of(self) -> dict[str, str]:
         """The fingerprint of the model that the records are of."""
         if self._made_of is None:
-            self._made_of = json.loads(np.asarray(self._table("made_of")[:]).tobytes())
+            self._made_of = json.loads(self._read("made_of").tobytes())
         return self._made_of
 
     @property
     def start(self) -> FlowStart | None:
         """What the run was begun with."""
         sizes = self._layout.sizes
-        states = self._states("first_state", lambda name: self._table(name)[:])
+        states = self._states("first_state", self._read)
         return FlowStart(
-            np.asarray(self._table("first_head")[:]),
-            np.asarray(self._table("first_own")[:])[: sizes["own_unknown"]],
+            self._read("first_head"),
+            self._read("first_own")[: sizes["own_unknown"]],
             states,
             self.made_of,
         )
@@ -280,10 +298,8 @@ class StepReader(Sequence[FlowStep]):
         )
 
     def _row(self, k: int, name: str) -> NDArray[np.float64]:
-        table = self._table(name)
-        if table.shape[0] <= k:
-            table.refresh()
-        return np.asarray(table[k], dtype=np.float64)[: self._layout.sizes[self._layout.over[name]]]
+        size = self._layout.sizes[self._layout.over[name]]
+        return np.asarray(self._read(name, k, until=k + 1)[:size], dtype=np.float64)
 
     def _states(self, what: str, read: Any) -> tuple[NDArray[np.float64], ...]:
         shapes, besides = self._layout.shapes, self._layout.besides
@@ -311,7 +327,7 @@ class StepReader(Sequence[FlowStep]):
         begin = int(numbers["newton_end"][k - 1]) if k else 0
         end = int(numbers["newton_end"][k])
         if len(self._newton) < end:
-            self._newton = self._newton_rows()
+            self._newton = self._newton_rows(int(numbers["newton_end"][-1]))
         rows = self._newton[begin:end]
         return SolverReport(
             rows,
@@ -320,13 +336,12 @@ class StepReader(Sequence[FlowStep]):
             float(numbers["closing_error"][k]),
         )
 
-    def _newton_rows(self) -> tuple[NewtonRow, ...]:
-        """The Newton steps of all records there are."""
-        columns = {name: self._look_again(f"newton_{name}")[:] for name in _NEWTON}
-        letters = np.ascontiguousarray(self._look_again("newton_place")[:])
-        count = min(len(letters), *(len(c) for c in columns.values()))
-        places: Any = letters[:count].view(f"S{_LETTERS}").ravel() if count else ()
-        numbers = {name: c[:count].tolist() for name, c in columns.items()}
+    def _newton_rows(self, count: int) -> tuple[NewtonRow, ...]:
+        """So many Newton steps, of all records there are."""
+        columns = {name: self._read(f"newton_{name}", slice(count), until=count) for name in _NEWTON}
+        letters = np.ascontiguousarray(self._read("newton_place", slice(count), until=count))
+        places: Any = letters.view(f"S{_LETTERS}").ravel() if count else ()
+        numbers = {name: c.tolist() for name, c in columns.items()}
         return tuple(
             NewtonRow(
                 place=bytes(places[k]).decode(errors="ignore"), **{name: c[k] for name, c in numbers.items()}
@@ -372,7 +387,7 @@ class StepFile(StepReader):
     """
 
     def __init__(self, path: Path | str, model: Model) -> None:
-        self._writes = self._given_up = False
+        self._given_up = False
         super().__init__(path, model)
 
     def _check(self, any_version: bool) -> None:
@@ -388,9 +403,6 @@ class StepFile(StepReader):
     def start(self) -> FlowStart | None:
         """What the run was begun with; None before it is."""
         return super().start if self._file is not None or self.path.exists() else None
-
-    def _look_again(self, name: str) -> Any:
-        return self._table(name) if self._writes else super()._look_again(name)
 
     def begin(self, start: FlowStart) -> None:
         """Begin the file, as yet without a record."""
@@ -408,12 +420,12 @@ class StepFile(StepReader):
             with _refusals_of(self.path), h5netcdf.File(beside, "w", libver="latest") as file:
                 self._lay_out(file, start)
             self.close()
-            self._write_to(h5py.File(beside, "r+", libver="latest"))
+            self._write_to(h5py.File(beside, "r+", libver="latest", locking=False))
             yield
             if os.name == "nt":  # an open file cannot be renamed there
                 self.close()
                 os.replace(beside, self.path)
-                self._write_to(h5py.File(self.path, "r+", libver="latest"))
+                self._write_to(h5py.File(self.path, "r+", libver="latest", locking=False))
             else:
                 os.replace(beside, self.path)
         except BaseException:
@@ -501,7 +513,7 @@ class StepFile(StepReader):
             raise
 
     def _give_up(self) -> None:
-        """Leave a file that the disk refuses as it is: what is flushed can be read, and each try to close it would fail."""
+        """Leave a file that the disk refuses as it is: what is flushed can be read; to close it would fail."""
         _REFUSED.append((self._file, self._tables))
         self._file, self._tables, self._writes, self._given_up = None, {}, False, True
 
@@ -579,12 +591,14 @@ def _opened(path: Path) -> Any:
 
     until = time.monotonic() + _PATIENCE
     while True:
-        try:
-            return h5py.File(path, "r", libver="latest", swmr=True, locking=False)
-        except OSError as problem:
-            if not path.is_file() or "SWMR" not in str(problem) or time.monotonic() > until:
-                raise InputError(f'cannot read "{path}": {problem}. Expected the flow.nc of a run.') from None
-            time.sleep(0.05)
+        for grows in (False, True):
+            try:
+                return h5py.File(path, "r", libver="latest", swmr=grows, locking=False)
+            except OSError as problem:
+                said = problem
+        if not path.is_file() or time.monotonic() > until or "SWMR" not in str(said):
+            raise InputError(f'cannot read "{path}": {said}. Expected the flow.nc of a run.') from None
+        time.sleep(0.05)
 
 
 def refused() -> bool:

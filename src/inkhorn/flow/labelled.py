@@ -36,12 +36,12 @@ def labelled(steps: Records, grid: Grid, values: Values, name: str, units: str, 
     import xarray as xr
 
     dims, coords = grid.coordinates()
-    records = list(steps) if isinstance(steps, list) else [steps[k] for k in range(len(steps))]
+    records = list(steps)  # as many as there are now: another process may be adding to them
     time = np.array([s.end for s in records])
     bounds = np.array([[s.start, s.end] for s in records]).reshape(-1, 2)
     joins = np.array([s.joins for s in records])
     data = xr.DataArray(
-        _of_all(steps, grid, values),
+        _of_all(steps, len(records), grid, values),
         dims=("time", *dims),
         coords={
             "time": ("time", time, {"long_name": "time since the start", "units": "days"}),
@@ -58,17 +58,17 @@ def labelled(steps: Records, grid: Grid, values: Values, name: str, units: str, 
     return data
 
 
-def _of_all(steps: Records, grid: Grid, values: Values) -> Any:
+def _of_all(steps: Records, count: int, grid: Grid, values: Values) -> Any:
     """The values of all steps, at once if the records are at hand, else each when it is asked for."""
     if isinstance(steps, list):
-        return np.stack([grid.to_block(values(k)) for k in range(len(steps))])
+        return np.stack([grid.to_block(values(k)) for k in range(count)])
     from xarray.backends import BackendArray
     from xarray.core import indexing
 
     class Steps(BackendArray):  # xarray's way to read when asked
         """Blocks of values, one for each step."""
 
-        shape = (len(steps), *np.shape(grid.to_block(np.zeros(grid.n_cells))))
+        shape = (count, *np.shape(grid.to_block(np.zeros(grid.n_cells))))
         dtype = np.dtype(np.float64)
 
         def __getitem__(self, key: Any) -> Any:

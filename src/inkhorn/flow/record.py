@@ -11,7 +11,9 @@ from numpy.typing import NDArray
 
 from inkhorn.flow.report import SolverReport
 
-__all__ = ["FlowStart", "FlowStep", "Records", "StepStore"]
+__all__ = ["HEADS_TO_BEGIN_WITH", "FlowStart", "FlowStep", "Records", "StepStore"]
+
+HEADS_TO_BEGIN_WITH = "heads to begin with"  # as a part of a fingerprint
 
 
 @dataclass(frozen=True, eq=False)

@@ -17,14 +17,13 @@ from inkhorn.flow.continuation import solved, stuck
 from inkhorn.flow.equations import Balance, FlowEquations
 from inkhorn.flow.march import Stepping, joined, march, recorded
 from inkhorn.flow.newton import Rules
-from inkhorn.flow.record import FlowStart, FlowStep, StepStore
+from inkhorn.flow.record import HEADS_TO_BEGIN_WITH, FlowStart, FlowStep, StepStore
 from inkhorn.flow.report import NewtonRow, SolverReport
 from inkhorn.flow.result import FlowResult
 from inkhorn.model import Model, differences, fingerprint, levelless_cells
 
 __all__ = ["solve_flow"]
 
-_BEGUN = "heads to begin with"
 _STILL = 1e6  # times rounding, up to which nothing is said to flow
 _MUCH, _TOO_MUCH = (
     1e-4,
@@ -243,14 +242,14 @@ def _made_of(model: Model, held: NDArray[np.float64]) -> dict[str, str]:
     """The fingerprint of a model, and of the heads that it begins with where they matter."""
     made_of = fingerprint(model)
     if model.schedule is not None and not model.schedule.steady[0]:
-        made_of[_BEGUN] = blake2b(held.tobytes(), digest_size=8).hexdigest()
+        made_of[HEADS_TO_BEGIN_WITH] = blake2b(held.tobytes(), digest_size=8).hexdigest()
     return made_of
 
 
 def _refuse_other(done: FlowStep, made_of: Mapping[str, str], *, given: bool) -> None:
     """Refuse to go on from the records of another model; heads to begin with need not be given again."""
-    before = {k: v for k, v in done.made_of.items() if given or k != _BEGUN}
-    now = {k: v for k, v in made_of.items() if given or k != _BEGUN}
+    before = {k: v for k, v in done.made_of.items() if given or k != HEADS_TO_BEGIN_WITH}
+    now = {k: v for k, v in made_of.items() if given or k != HEADS_TO_BEGIN_WITH}
     found = differences(before, now)
     if found:
         raise InputError(
