@@ -39,7 +39,9 @@ def test_plants_rain_and_a_stream_are_solved_from_any_first_heads(depth, confine
     npt.assert_allclose(answers, answers[0] + np.zeros_like(answers), atol=1e-6)
 
 
-@pytest.mark.parametrize("seed", [1, 26, 269, 307, 377, 413])
+@pytest.mark.parametrize(
+    "seed", [1, 26, 269, 307, *(pytest.param(s, marks=pytest.mark.slow) for s in (377, 413))]
+)
 def test_made_up_problems_have_one_answer(seed):
     problem = flow_problem(seed, in_time=False)
     flows = [ik.solve_flow(problem.model, first=first) for first in (None, problem.first)]
@@ -68,7 +70,7 @@ def test_what_kind_of_mesh_a_problem_has_is_checked():
         flow_problem(1, mesh="round")
 
 
-@pytest.mark.parametrize("seed", [40, 70])
+@pytest.mark.parametrize("seed", [40, pytest.param(70, marks=pytest.mark.slow)])
 def test_steps_in_time_are_solved_with_what_varies(seed):
     problem = flow_problem(seed, in_time=True)
     flow = ik.solve_flow(problem.model, first=problem.first)

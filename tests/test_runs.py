@@ -119,18 +119,18 @@ def test_others_read_records_while_they_are_written_and_after_the_writer_was_kil
     """From another process, at any moment; all but the record being written are there, and are gone on from."""
     model, path = basin(4), tmp_path / "flow.nc"
     here = ik.solve_flow(model)
-    writer = subprocess.Popen([sys.executable, "-c", WRITER, str(path)], stdout=subprocess.PIPE, text=True)
-    assert writer.stdout is not None
-    for _ in range(300):  # more rows than small tables keep together
-        writer.stdout.readline()
-    reader = ik.StepReader(path, model)
-    for _ in range(10):
-        count = len(reader)
-        npt.assert_array_equal(reader[count - 1].heads, here.steps[(count - 1) % 4].heads)
-        npt.assert_array_equal(reader[count // 2].face_flow, here.steps[(count // 2) % 4].face_flow)
-    writer.send_signal(signal.SIGKILL)
-    said = int(writer.stdout.read().split()[-1])
-    writer.wait()
+    words = [sys.executable, "-c", WRITER, str(path)]
+    with subprocess.Popen(words, stdout=subprocess.PIPE, text=True) as writer:
+        assert writer.stdout is not None
+        for _ in range(300):  # more rows than small tables keep together
+            writer.stdout.readline()
+        reader = ik.StepReader(path, model)
+        for _ in range(10):
+            count = len(reader)
+            npt.assert_array_equal(reader[count - 1].heads, here.steps[(count - 1) % 4].heads)
+            npt.assert_array_equal(reader[count // 2].face_flow, here.steps[(count // 2) % 4].face_flow)
+        writer.send_signal(signal.SIGKILL)
+        said = int(writer.stdout.read().split()[-1])
     assert said <= len(reader) <= said + 1
     assert len(reader) > 300
     count = len(reader)
@@ -347,6 +347,21 @@ def test_inputs_are_kept_as_they_were_read_and_make_the_run_again(first_project,
     ).read_bytes()
 
 
+@pytest.mark.slow
+@pytest.mark.parametrize(
+    ("variant", "grid"),
+    [(None, None), (None, "banded"), (None, "split"), (None, "voronoi"), ("seasons", None)],
+)
+def test_the_demo_is_made_again_from_the_inputs_of_a_run(quillmere_folder, tmp_path, variant, grid):
+    project = ik.read_project(quillmere_folder / "site.toml", variant=variant)
+    one, flow = runs.run_project(project, tmp_path / "one", grid=grid)
+    two, again = runs.run_project(ik.read_project(one / "inputs" / "site.toml"), tmp_path / "two")
+    assert one.name == two.name
+    assert same_heads(one, two)
+    for name in ("face_flow", "own", "storage_change"):
+        npt.assert_array_equal(getattr(flow.steps[-1], name), getattr(again.steps[-1], name))
+
+
 def test_a_file_that_is_written_while_it_is_read_is_refused(first_project, monkeypatch):
     from inkhorn.project import source
 
@@ -410,6 +425,7 @@ def test_a_disk_that_fills_up_keeps_what_is_solved(in_time, change, command):
     assert (code, err, "201 steps in time" in out) == (0, "", True)
 
 
+@pytest.mark.slow
 @pytest.mark.skipif(os.name == "nt", reason="signals of POSIX")
 def test_signals_at_any_moment_harm_nothing_and_lose_nothing(in_time, change, command):
     """Earlier runs stay, none that is half is taken for whole, what was solved is kept and gone on from."""
@@ -420,7 +436,7 @@ def test_signals_at_any_moment_harm_nothing_and_lose_nothing(in_time, change, co
     subprocess.run(run, check=True, capture_output=True)
     whole = time.perf_counter() - begun
     earlier = tree(made / "run-001")
-    for name in ("SIGTERM", "SIGHUP", "SIGKILL"):
+    for name in ("SIGINT", "SIGTERM", "SIGHUP", "SIGKILL", "SIGKILL", "SIGTERM"):
         process = subprocess.Popen(run, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
         time.sleep(whole * draw.uniform(0.5, 0.95))
         solved = max((records_kept(p / "flow.nc")[0] for p in made.glob(".*.part")), default=0)
