@@ -9,7 +9,8 @@ from typing import Any
 import numpy as np
 
 from inkhorn.errors import InputError
-from inkhorn.files.grids import assembled, cell_table, grid_dataset, grid_of_dataset, write_dataset
+from inkhorn.files.grid_netcdf import grid_dataset, grid_of_dataset, write_dataset
+from inkhorn.files.grid_tables import assembled, cell_table
 from inkhorn.files.meshes import opened_dataset
 from inkhorn.files.whole import written_whole
 from inkhorn.model import Model, WaterTable, ZoneMap, terms

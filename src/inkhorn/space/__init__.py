@@ -1,6 +1,7 @@
 """Where: plan meshes, surfaces, strata, and the grid of cells and faces."""
 
 from inkhorn.space.cells import FLOOR, SIDE, Cells, Faces, OuterFaces
+from inkhorn.space.flow_rows import flow_rows, plan_tensor, series_conductance, tensor_rows
 from inkhorn.space.grid import Grid, layered
 from inkhorn.space.interpolation import POINT_METHODS, PointMethod
 from inkhorn.space.kriging import Variogram, kriging_rows
@@ -10,10 +11,11 @@ from inkhorn.space.mesh import PlanEdges, PlanMesh
 from inkhorn.space.polygons import PolygonMesh
 from inkhorn.space.radial import Beside, RadialWells, beside_slopes, beside_wells, radius_slopes
 from inkhorn.space.rectangles import Band, RectangularMesh, rectangles
-from inkhorn.space.rows import FaceRows, flow_rows, plan_tensor, series_conductance, tensor_rows
+from inkhorn.space.rows import FaceRows
 from inkhorn.space.sampling import sampling_rows
 from inkhorn.space.split import SplitMesh, split_in_four
 from inkhorn.space.strata import Layer, Levels, Strata
+from inkhorn.space.strewing import voronoi
 from inkhorn.space.surfaces import (
     BetweenSurface,
     BoundedSurface,
@@ -27,7 +29,7 @@ from inkhorn.space.surfaces import (
     point_surfaces,
 )
 from inkhorn.space.tensor import tensor_slopes
-from inkhorn.space.voronoi import VoronoiMesh, voronoi
+from inkhorn.space.voronoi import VoronoiMesh
 
 __all__ = [
     "FLOOR",

@@ -127,6 +127,21 @@ class Grid:
         """The cell number of each layer and plan cell, -1 where absent, (n_layers, n_plan)."""
         return self._own[0]
 
+    @cached_property
+    def _triangles(self) -> dict[int, Any]:
+        """Triangles of the meshes that were asked for, by the first layer that has the mesh."""
+        return {}
+
+    def triangles(self, layer: int) -> Any:
+        """Return the Delaunay triangles of the plan centres of a layer's mesh, kept once they are made."""
+        mesh = self.meshes[layer]
+        first = next(k for k, other in enumerate(self.meshes) if other is mesh)
+        if first not in self._triangles:
+            from scipy.spatial import Delaunay
+
+            self._triangles[first] = Delaunay(np.column_stack([mesh.x, mesh.y]))
+        return self._triangles[first]
+
     @property
     def within_layer(self) -> list[NDArray[np.int64]]:
         """Of each layer, the cells of its own mesh that are present, in the order of their numbers."""

@@ -11,7 +11,8 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.space.cells import Cells, Faces
-from inkhorn.space.rows import FaceRows, flow_rows, plan_tensor
+from inkhorn.space.flow_rows import flow_rows, plan_tensor
+from inkhorn.space.rows import FaceRows
 
 if TYPE_CHECKING:
     from inkhorn.space.grid import Grid

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -15,24 +17,29 @@ from inkhorn.space.triangles import corners_and_weights
 __all__ = ["sampling_rows"]
 
 
-def _triangles(mesh: PlanMesh, x: Any, y: Any) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
-    """The plan cells around each point, with linear weights; -1 outside the hull of their centres."""
-    from scipy.spatial import Delaunay
+def _around(
+    centres: NDArray[np.float64], at: NDArray[np.float64]
+) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+    """The two centres on either side of each place, with linear weights; beyond the ends the last alone, (n, 2)."""
+    above = np.searchsorted(centres, at)
+    low, high = np.clip(above - 1, 0, None), np.clip(above, None, len(centres) - 1)
+    apart = centres[high] - centres[low]
+    share = np.divide(at - centres[low], apart, out=np.zeros(len(at)), where=apart > 0)
+    return np.column_stack([low, high]), np.column_stack([1.0 - share, share])
 
-    n = len(x)
-    if n == 0 or mesh.n_cells < 4:
-        return np.full((n, 3), -1), np.zeros((n, 3))
-    places = np.column_stack([x, y])
-    return corners_and_weights(Delaunay(np.column_stack([mesh.x, mesh.y])), places)
 
-
-def _around(centres: NDArray[np.float64], at: float) -> list[tuple[int, float]]:
-    """The two centres on either side of a place, with linear weights; one beyond the ends."""
-    k = int(np.searchsorted(centres, at))
-    if k == 0 or k == len(centres):
-        return [(min(k, len(centres) - 1), 1.0)]
-    share = float((at - centres[k - 1]) / (centres[k] - centres[k - 1]))
-    return [(k - 1, 1.0 - share), (k, share)]
+def _around_points(
+    mesh: PlanMesh, triangles: Callable[[], Any], x: NDArray[np.float64], y: NDArray[np.float64]
+) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+    """The plan cells around each point, with their weights, (n, 3) or (n, 4); -1 where there is none."""
+    if isinstance(mesh, RectangularMesh):
+        u, v = mesh.from_map(x, y)
+        (row, up), (column, along) = _around(mesh.y_centres, v), _around(mesh.x_centres, u)
+        near = mesh.number[row[:, :, None], column[:, None, :]]
+        return near.reshape(len(x), 4), (up[:, :, None] * along[:, None, :]).reshape(len(x), 4)
+    if len(x) == 0 or mesh.n_cells < 4:
+        return np.full((len(x), 3), -1), np.zeros((len(x), 3))
+    return corners_and_weights(triangles(), np.column_stack([x, y]))
 
 
 def sampling_rows(grid: Grid, layer: ArrayLike, x: ArrayLike, y: ArrayLike) -> Any:
@@ -57,38 +64,25 @@ def sampling_rows(grid: Grid, layer: ArrayLike, x: ArrayLike, y: ArrayLike) -> A
     """
     from scipy.sparse import coo_array
 
-    level, x, y = np.atleast_1d(layer), np.atleast_1d(x), np.atleast_1d(y)
+    level, x, y = (np.atleast_1d(v) for v in (layer, x, y))
     rows, columns, weights = [], [], []
     home = grid.mesh.locate(x, y)
     there = (home >= 0) & (grid.number[level, home] >= 0)
     for k, mesh in enumerate(grid.meshes):
-        numbers = np.full(mesh.n_cells, -1, dtype=np.int64)
+        points = np.flatnonzero(there & (level == k))
+        numbers = np.full(mesh.n_cells + 1, -1, dtype=np.int64)  # the last is for none
         present = grid.within_layer[k]
         numbers[present] = grid.first_of_layer[k] + np.arange(len(present))
-        points = np.flatnonzero(there & (level == k))
-        near = _around_points(mesh, x[points], y[points])
-        for point, around in zip(points, near, strict=True):
-            found = [(int(numbers[p]), w) for p, w in around if p >= 0 and w > 0 and numbers[p] >= 0]
-            found = found or [(int(grid.number[k, home[point]]), 1.0)]
-            total = sum(w for _, w in found)
-            for cell, weight in found:
-                rows.append(point)
-                columns.append(cell)
-                weights.append(weight / total)
-    return coo_array((weights, (rows, columns)), shape=(len(x), grid.n_cells)).tocsr()
-
-
-def _around_points(mesh: PlanMesh, x: NDArray[Any], y: NDArray[Any]) -> list[list[tuple[int, float]]]:
-    """The plan cells around each point, with their weights."""
-    if isinstance(mesh, RectangularMesh):
-        u, v = mesh.from_map(x, y)
-        return [
-            [
-                (int(mesh.number[j, i]), wi * wj)
-                for j, wj in _around(mesh.y_centres, float(pv))
-                for i, wi in _around(mesh.x_centres, float(pu))
-            ]
-            for pu, pv in zip(u, v, strict=True)
-        ]
-    near, shares = _triangles(mesh, x, y)
-    return [[(int(p), float(w)) for p, w in zip(*row, strict=True)] for row in zip(near, shares, strict=True)]
+        near, shares = _around_points(mesh, partial(grid.triangles, k), x[points], y[points])
+        cells = numbers[near]
+        shares = np.where((cells >= 0) & (shares > 0), shares, 0.0)
+        total = shares.sum(axis=1)
+        alone = total == 0.0  # beside no cell of the layer but its own
+        cells[alone, 0], shares[alone, 0] = grid.number[k, home[points[alone]]], 1.0
+        shares /= np.where(alone, 1.0, total)[:, None]
+        given = shares > 0
+        rows.append(np.broadcast_to(points[:, None], cells.shape)[given])
+        columns.append(cells[given])
+        weights.append(shares[given])
+    entries = (np.concatenate(weights), (np.concatenate(rows), np.concatenate(columns)))
+    return coo_array(entries, shape=(len(x), grid.n_cells)).tocsr()
