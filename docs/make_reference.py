@@ -1,6 +1,6 @@
 """Make the reference of the project file from its models: ``python docs/make_reference.py``.
 
-Writes ``docs/project-file.md`` for readers and ``docs/project-file.schema.json`` for editors.
+Writes ``docs/project-file.md`` and ``docs/run-folder.md`` for readers and ``docs/project-file.schema.json`` for editors.
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from inkhorn.project.project_file import project_model
+from inkhorn.runs.folder import FILES, FORMAT
 from inkhorn.units import KINDS
 
 HERE = Path(__file__).parent
@@ -149,8 +150,48 @@ def page() -> str:
     return HEAD + "\n".join(parts)
 
 
+RUN_HEAD = f"""# The run folder
+
+`inkhorn run` and `inkhorn fit` leave a folder for each run, `run-VARIANT-GRID-001` and so on; an earlier one is never
+touched. While it is being made it is hidden (`.run-….part`) and locked by its process. It ends in one of three ways:
+
+- **whole**, under its name;
+- **stopped**, as `stopped-…-001`, where the run was interrupted (Ctrl-C, SIGTERM, SIGHUP), failed, or met a full disk
+  after something was solved: with every solved step, every iteration of a fit, and every product that was done.
+  `--go-on FOLDER` takes all that over, makes the rest, and ends to the same bits as a run that was never stopped. A
+  folder of another model is refused, naming what differs;
+- **gone**, where nothing was solved yet.
+
+A run that was killed (SIGKILL, a power cut) cannot tidy up: the next run in the same place finds its hidden folder,
+keeps what it solved as a stopped run, or clears it away, and says so.
+
+In Python, `ik.open_run(FOLDER)` gives back the site, the model and the same results as when the run was made, each
+read when it is first asked for: `run.flow`, `run.fit`, `run.levels`, `run.paths()`, `run.transport()`, and tables as
+they stand by `run.table(NAME)`. It reads the folder of a run that is still going on, too. Folders have a format
+number, now {FORMAT}; a later one is refused.
+
+`inputs/` holds every file as it was read, so that `inkhorn run FOLDER/inputs/site.toml` makes the run again, with its
+variant and grid, wherever the folder was moved; `sha256sum -c sha256.txt` checks them.
+
+Names of layers, grids and requests become names of files with all but letters, digits, `-` and `_` turned into `_`.
+
+| file | what is in it |
+|---|---|
+"""
+
+
+def run_page() -> str:
+    """What is in a run folder, as Markdown."""
+    shown = {"heads_{}.png": "heads_LAYER.png", "iterate_{}.nc": "iterate_NUMBER.nc"}
+    rows = [
+        f"| `{shown.get(name, name.replace('{}', '[-NAME]'))}` | {words} |" for name, words in FILES.values()
+    ]
+    return RUN_HEAD + "\n".join(rows) + "\n"
+
+
 def main() -> None:
-    """Write both files."""
+    """Write the files."""
+    (HERE / "run-folder.md").write_text(run_page(), encoding="utf-8")
     (HERE / "project-file.md").write_text(page(), encoding="utf-8")
     (HERE / "project-file.schema.json").write_text(
         json.dumps(schema(), indent=1, ensure_ascii=False) + "\n", encoding="utf-8"

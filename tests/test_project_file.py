@@ -724,6 +724,7 @@ def test_the_reference_is_made_of_the_models():
     docs = Path(__file__).parent.parent / "docs"
     made = runpy.run_path(str(docs / "make_reference.py"))
     assert (docs / "project-file.md").read_text(encoding="utf-8") == made["page"]()
+    assert (docs / "run-folder.md").read_text(encoding="utf-8") == made["run_page"]()
     assert json.loads((docs / "project-file.schema.json").read_text(encoding="utf-8")) == made["schema"]()
 
 

@@ -228,8 +228,7 @@ class TimePart(Part):
     Steps are of the first `order` (Euler's method), or of the second. With `head_error` those of the schedule
     are taken in as many shorter ones as it takes for each to err by less in every head. `results` keeps every
     step, one record a period, or one up to each of some times after the start. Records with all flows go to
-    `flow.nc` as they are made, unless `keep_flows` is false: then they are held in memory, and only heads are
-    written.
+    `flow.nc` as they are made; with `keep_flows` false they go again when all is done, and only heads stay.
     """
 
     start: Date | None = told("the date at which it begins", "2020-04-07", default=None)
@@ -261,7 +260,7 @@ class TimePart(Part):
     results: Literal["steps", "periods"] | list[Time] = told(
         "what is kept: every step, one a period, or up to some times", "periods", default="steps"
     )
-    keep_flows: bool = told("whether flows are kept on disk", False, default=True)
+    keep_flows: bool = told("whether flows are kept when all is done", False, default=True)
 
     @model_validator(mode="after")
     def _ends(self) -> TimePart:
