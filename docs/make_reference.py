@@ -162,7 +162,7 @@ touched. While it is being made it is hidden (`.run-….part`) and locked by its
   folder of another model is refused, naming what differs;
 - **gone**, where nothing was solved yet.
 
-A run that was killed (SIGKILL, a power cut) cannot tidy up: the next run in the same place finds its hidden folder,
+A run that was killed (SIGKILL) cannot tidy up: the next run in the same place finds its hidden folder,
 keeps what it solved as a stopped run, or clears it away, and says so.
 
 In Python, `ik.open_run(FOLDER)` gives back the site, the model and the same results as when the run was made, each

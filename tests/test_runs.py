@@ -10,6 +10,7 @@ import signal
 import subprocess
 import sys
 import time
+from dataclasses import replace
 
 import geopandas as gpd
 import numpy as np
@@ -98,6 +99,23 @@ def test_records_of_another_model_are_refused_in_python():
             flow.model.with_inputs({"recharge.rate": 1.01 * flow.model.input("recharge.rate")}),
             steps=list(flow.steps[:2]),
         )
+
+
+@pytest.mark.parametrize("order", [1, 2])
+def test_steps_as_short_as_needed_are_gone_on_from_to_the_same_bits(tmp_path, order):
+    """Wherever it stopped, in the middle of a step of the schedule too."""
+    model, options = basin(4), {"head_error": 0.3 if order == 1 else 0.6, "order": order}
+    whole = ik.solve_flow(model, **options)
+    assert len(whole.steps) > 6
+    for cut in range(1, len(whole.steps), 3):
+        with StepFile(tmp_path / f"{cut}.nc", model) as steps:
+            steps.begin(replace(whole.start, made_of=whole.steps[0].made_of))
+            for record in whole.steps[:cut]:
+                steps.append(record)
+            again = ik.solve_flow(model, steps=steps, **options)
+            assert [s.end for s in again.steps] == [s.end for s in whole.steps]
+            npt.assert_array_equal(again.steps[-1].heads, whole.steps[-1].heads)
+            npt.assert_array_equal(again.steps[cut].face_flow, whole.steps[cut].face_flow)
 
 
 WRITER = """

@@ -35,6 +35,8 @@ _OF_STEPS = {  # one number each, the last written last: a record counts once it
     "closure": ("f8", "sum of absolute residuals over the turnover"),
     "unknowns": ("i8", "that were solved for"),
     "closing_error": ("f8", "of the water budget, in per cent"),
+    "next_step": ("f8", "to be tried next, in days; 0 where it is one of the schedule"),
+    "slope_kept": ("i1", "1 where head_slope holds something"),
     "newton_end": ("i8", "rows of newton_* up to this record"),
     "joined_steps": ("i4", "steps joined in the record, whose flows are their means"),
 }
@@ -84,6 +86,7 @@ class _Layout:
         }
         self.over = {
             **dict.fromkeys(_OF_CELLS, "cell"),
+            "head_slope": "cell",
             "own_unknown_value": "own_unknown",
             "own_storage": "own_unknown",
             "face_flow": "face",
@@ -95,6 +98,7 @@ class _Layout:
         """Yield every table with a row for each record, its unit and words."""
         for name, (_, units, words) in _OF_CELLS.items():
             yield name, units, words
+        yield "head_slope", "m d-1", "how fast heads changed in the step, where the next is judged by it"
         yield "own_unknown_value", "m", "levels in wells and other unknowns of the terms"
         yield "own_storage", "m3 d-1", "water taken into storage by unknowns of the terms"
         yield "face_flow", "m3 d-1", "flow from the first to the second cell of each face"
@@ -293,6 +297,7 @@ class StepReader(Sequence[FlowStep]):
             period=int(numbers["period"][k]),
             order=int(numbers["order"][k]),
             joins=int(numbers["joined_steps"][k]),
+            next_step=float(numbers["next_step"][k]),
             made_of=self.made_of,
             report=self._report(k),
         )
@@ -314,6 +319,8 @@ class StepReader(Sequence[FlowStep]):
     def part(self, k: int, name: str) -> Any:
         """Read one array of a record, or one of each term, by its name in `FlowStep`."""
         of_cells = {field: table for table, (field, *_) in _OF_CELLS.items()}
+        if name == "slope":
+            return self._row(k, "head_slope") if self._numbers["slope_kept"][k] else np.empty(0)
         if name in of_cells:
             return self._row(k, of_cells[name])
         if name == "term_flow":
@@ -529,7 +536,11 @@ class StepFile(StepReader):
         self._put("time_bounds", k, [(record.start, record.end)])
         kinds = self._layout.kinds
         values = {name: getattr(record, field) for name, (field, *_) in _OF_CELLS.items()}
-        values |= {"own_unknown_value": record.own, "own_storage": record.own_storage}
+        values |= {
+            "head_slope": record.slope,
+            "own_unknown_value": record.own,
+            "own_storage": record.own_storage,
+        }
         values["face_flow"] = record.face_flow
         values |= {f"{kind}_flow": q for kind, q in zip(kinds, record.term_flow, strict=True)}
         for what in ("outside", "link_flow", "state"):
@@ -540,7 +551,7 @@ class StepFile(StepReader):
         report = record.report
         numbers = (
             record.steady, record.period, record.order, report.closure, report.unknowns,
-            report.closing_error_percent, begin + len(rows), record.joins,
+            report.closing_error_percent, record.next_step, len(record.slope) > 0, begin + len(rows), record.joins,
         )  # fmt: skip
         for name, value in zip(_OF_STEPS, numbers, strict=True):
             if name == "joined_steps":  # all else is on disk before the record counts

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -266,13 +266,17 @@ def march(
     equations: FlowEquations,
     unknowns: Array,
     begin: float,
-    ends: Iterable[float],
+    spans: Iterable[Sequence[float]],
     period: int,
     stepping: Stepping,
     rules: Rules,
     rows: list[NewtonRow],
+    done: FlowStep | None = None,
 ) -> Iterator[tuple[FlowStep, Array, float]]:
     """Go through the steps of a period, or several shorter ones each, and yield records, unknowns and closures.
+
+    `spans` are begin and end of each step of the schedule, the first perhaps begun already: after a record that is
+    `done` in this period the next step is as long as it would have been, and judged alike.
 
     Raises
     ------
@@ -285,10 +289,15 @@ def march(
     1006-1021 (two stages, L-stable, of second order).
     """
     n, at, slope, length = len(equations.cells), begin, None, np.inf
-    for end in ends:
-        whole = end - at
+    begun = 0.0
+    if done is not None:
+        begun, slope = done.next_step, done.slope if len(done.slope) else None
+        length = begun or np.inf
+    judged = stepping.head_error is not None and stepping.order == 1
+    for opened, end in spans:
+        whole = end - opened
         if stepping.head_error is None:
-            length = whole
+            length, begun = begun or whole, 0.0
         while at < end:
             there = min(at + length, end)
             there = end if end - there < 1e-9 * whole else there
@@ -312,7 +321,12 @@ def march(
             slope = (taken.unknowns[:n] - unknowns[:n]) / tried
             unknowns, at = taken.unknowns, there
             equations = equations.begun_with(taken.record.state)
-            yield taken.record, unknowns, taken.closure
+            record = replace(
+                taken.record,
+                next_step=0.0 if at == end and allowed is None else float(length),
+                slope=slope if judged else np.empty(0),
+            )
+            yield record, unknowns, taken.closure
 
 
 def joined(records: Iterable[FlowStep], ends: Array | None) -> Iterator[FlowStep]:

@@ -74,6 +74,10 @@ class FlowStep:
         Of the scheme that made the step.
     joins : int
         Steps that were taken; of several, flows are means.
+    next_step : float
+        How long a step is to be tried next [day], where the next is not one of the schedule; else 0.
+    slope : ndarray of float, (n_cells,)
+        How fast heads changed in the step [m/day], where the next is judged by it; else empty.
     report : SolverReport
         How it was solved.
     made_of : mapping of str to str
@@ -96,6 +100,8 @@ class FlowStep:
     period: int = 0
     order: int = 1
     joins: int = 1
+    next_step: float = 0.0
+    slope: NDArray[np.float64] = field(repr=False, default_factory=lambda: np.empty(0))
     report: SolverReport = field(repr=False, default_factory=SolverReport)
     made_of: Mapping[str, str] = field(repr=False, default_factory=dict)
 

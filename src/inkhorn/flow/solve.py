@@ -301,7 +301,8 @@ def _in_time(work: _Work) -> Iterator[FlowStep]:
     states = equations.states if done is None else done.state
     for period in range(0 if done is None else done.period, len(schedule)):
         begin, end = float(schedule.begins[period]), float(schedule.ends[period])
-        if done is not None and done.period == period:
+        within = done if done is not None and done.period == period else None
+        if done is not None and within is not None:
             begin = done.end
             if done.steady or end - begin < 1e-9 * max(end, 1.0):
                 continue
@@ -318,13 +319,14 @@ def _in_time(work: _Work) -> Iterator[FlowStep]:
             continue
         if unknowns is None:
             unknowns = equations.start(heads)
-        ends = schedule.step_ends(period)
-        ends = ends[ends > begin + 1e-9 * max(end, 1.0)]
+        first, ends = float(schedule.begins[period]), schedule.step_ends(period)
         if asked is not None:
-            ends = np.union1d(ends, asked[(asked > begin) & (asked < end)])
-            ends = ends[np.append(np.diff(ends) > 1e-9 * (end - begin), True)]
+            ends = np.union1d(ends, asked[(asked > first) & (asked < end)])
+            ends = ends[np.append(np.diff(ends) > 1e-9 * (end - first), True)]
+        spans = np.column_stack([np.append(first, ends[:-1]), ends])
+        spans = spans[ends > begin + 1e-9 * max(end, 1.0)]
         for record, found, measure in march(
-            equations, unknowns, begin, ends.tolist(), period, work.stepping, work.rules, rows
+            equations, unknowns, begin, spans.tolist(), period, work.stepping, work.rules, rows, within
         ):
             unknowns, states = found, record.state
             yield _told(record, equations, rows, measure)
