@@ -15,98 +15,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
+from inkhorn.files.step_layout import FORMAT, LETTERS, NEWTON, OF_CELLS, OF_STEPS, StepLayout, lay_out
 from inkhorn.files.whole import free_beside, must_exist
 from inkhorn.flow import FlowStart, FlowStep, NewtonRow, SolverReport
 from inkhorn.flow.record import HEADS_TO_BEGIN_WITH
 from inkhorn.model import Model, differences, fingerprint
 
-__all__ = ["FORMAT", "StepFile", "StepReader", "records_kept"]
+__all__ = ["StepFile", "StepReader", "records_kept"]
 
-FORMAT = 1
-_OF_CELLS = {  # what a record holds for every cell, with its unit and words
-    "head": ("heads", "m", "hydraulic head at the end of the step"),
-    "storage_change": ("storage_change", "m3 d-1", "water taken into storage"),
-    "drainage": ("drainage", "m3 d-1", "part of it that fills pores at the water table"),
-}
-_OF_STEPS = {  # one number each, the last written last: a record counts once it is there
-    "steady": ("i1", "1 where nothing is stored"),
-    "period": ("i4", "of the schedule, from 0"),
-    "order": ("i4", "of the scheme"),
-    "closure": ("f8", "sum of absolute residuals over the turnover"),
-    "unknowns": ("i8", "that were solved for"),
-    "closing_error": ("f8", "of the water budget, in per cent"),
-    "next_step": ("f8", "to be tried next, in days; 0 where it is one of the schedule"),
-    "slope_kept": ("i1", "1 where head_slope holds something"),
-    "newton_end": ("i8", "rows of newton_* up to this record"),
-    "joined_steps": ("i4", "steps joined in the record, whose flows are their means"),
-}
-_NEWTON = {
-    "closure": "f8",
-    "largest_change": "f8",
-    "damping": "f8",
-    "linear_iterations": "i4",
-    "until": "f8",
-}
-_LETTERS = 160  # of the place of a Newton step
-_ROWS = 256  # of small tables are kept together
 _REFUSED: list[
     Any
 ] = []  # kept until Python ends, as h5py would try to close them, and complain, when they go
 _PATIENCE = 2.0  # s, for a file that is just being begun
-_CHUNKED = {"chunks": None, "shuffle": True, "compression": "gzip", "compression_opts": 1}
-
-
-def _plain(kind: str) -> str:
-    return kind.replace(" ", "_").replace("-", "_")
-
-
-class _Layout:
-    """What the tables of a file are called, and how long they are, for a model."""
-
-    def __init__(self, model: Model) -> None:
-        terms = model.terms
-        self.kinds = [_plain(t.kind) for t in terms]
-        # what a term has besides: how many values, and how they lie
-        self.shapes = {
-            f"{kind}_{name}": shape
-            for kind, t in zip(self.kinds, terms, strict=True)
-            for name, shape in (
-                ("outside", (len(t.outside_names), t.n_own)),
-                ("link_flow", (len(t.links),)),
-                ("state", (t.n_state,)),
-            )
-        }
-        self.besides = [name for name, shape in self.shapes.items() if np.prod(shape)]
-        self.sizes = {
-            "cell": model.grid.n_cells,
-            "face": len(model.grid.faces),
-            "own_unknown": sum(t.n_own for t in terms),
-            **{f"{kind}_entry": len(t.cells) for kind, t in zip(self.kinds, terms, strict=True)},
-            **{f"{name}_value": int(np.prod(self.shapes[name])) for name in self.besides},
-        }
-        self.over = {
-            **dict.fromkeys(_OF_CELLS, "cell"),
-            "head_slope": "cell",
-            "own_unknown_value": "own_unknown",
-            "own_storage": "own_unknown",
-            "face_flow": "face",
-            **{f"{kind}_flow": f"{kind}_entry" for kind in self.kinds},
-            **{name: f"{name}_value" for name in self.besides},
-        }
-
-    def described(self) -> Iterator[tuple[str, str, str]]:
-        """Yield every table with a row for each record, its unit and words."""
-        for name, (_, units, words) in _OF_CELLS.items():
-            yield name, units, words
-        yield "head_slope", "m d-1", "how fast heads changed in the step, where the next is judged by it"
-        yield "own_unknown_value", "m", "levels in wells and other unknowns of the terms"
-        yield "own_storage", "m3 d-1", "water taken into storage by unknowns of the terms"
-        yield "face_flow", "m3 d-1", "flow from the first to the second cell of each face"
-        for kind in self.kinds:
-            yield f"{kind}_flow", "m3 d-1", f"flow into the aquifer: {kind}"
-        for name in self.besides:
-            units = "1" if name.endswith("_state") else "m3 d-1"
-            yield name, units, f"of the terms: {name.replace('_', ' ')}"
 
 
 class _StoredStep(FlowStep):
@@ -163,7 +83,7 @@ class StepReader(Sequence[FlowStep]):
         self.path, self.model = Path(path), model
         self.differs: list[str] = []
         self._writes = self._grows = False
-        self._layout = _Layout(model)
+        self._layout = StepLayout(model)
         self._file: Any = None
         self._tables: dict[str, Any] = {}
         self._numbers: dict[str, NDArray[Any]] = {}  # one of each record, those known so far
@@ -239,7 +159,7 @@ class StepReader(Sequence[FlowStep]):
         joins = self._read("joined_steps")
         count = int(np.argmin(joins > 0)) if not (joins > 0).all() else len(joins)
         if count != len(self._numbers.get("joined_steps", ())):
-            for name in (*_OF_STEPS, "time_bounds"):
+            for name in (*OF_STEPS, "time_bounds"):
                 self._numbers[name] = self._read(name, slice(count), until=count)
         return count
 
@@ -318,7 +238,7 @@ class StepReader(Sequence[FlowStep]):
 
     def part(self, k: int, name: str) -> Any:
         """Read one array of a record, or one of each term, by its name in `FlowStep`."""
-        of_cells = {field: table for table, (field, *_) in _OF_CELLS.items()}
+        of_cells = {field: table for table, (field, *_) in OF_CELLS.items()}
         if name == "slope":
             return self._row(k, "head_slope") if self._numbers["slope_kept"][k] else np.empty(0)
         if name in of_cells:
@@ -345,9 +265,9 @@ class StepReader(Sequence[FlowStep]):
 
     def _newton_rows(self, count: int) -> tuple[NewtonRow, ...]:
         """So many Newton steps, of all records there are."""
-        columns = {name: self._read(f"newton_{name}", slice(count), until=count) for name in _NEWTON}
+        columns = {name: self._read(f"newton_{name}", slice(count), until=count) for name in NEWTON}
         letters = np.ascontiguousarray(self._read("newton_place", slice(count), until=count))
-        places: Any = letters.view(f"S{_LETTERS}").ravel() if count else ()
+        places: Any = letters.view(f"S{LETTERS}").ravel() if count else ()
         numbers = {name: c.tolist() for name, c in columns.items()}
         return tuple(
             NewtonRow(
@@ -419,15 +339,16 @@ class StepFile(StepReader):
     @contextmanager
     def _beside(self, start: FlowStart) -> Iterator[None]:
         """Lay the file out anew, to be filled; it takes its place once others may read it while it grows."""
-        import h5netcdf
         import h5py
 
         beside = free_beside(self.path)
         try:
-            with _refusals_of(self.path), h5netcdf.File(beside, "w", libver="latest") as file:
-                self._lay_out(file, start)
+            with _refusals_of(self.path):
+                file = h5py.File(beside, "w", libver="latest", locking=False)
+                lay_out(file, self._layout, self.model, start)
+                file.flush()
             self.close()
-            self._write_to(h5py.File(beside, "r+", libver="latest", locking=False))
+            self._write_to(file)
             yield
             if os.name == "nt":  # an open file cannot be renamed there
                 self.close()
@@ -446,60 +367,6 @@ class StepFile(StepReader):
         self._file, self._writes, self._made_of = file, True, None
         self._numbers.clear()
         self._newton = ()
-
-    def _lay_out(self, file: Any, start: FlowStart) -> None:
-        import h5py
-
-        layout, schedule = self._layout, self.model.schedule
-        file.attrs.update(
-            {
-                "Conventions": "CF-1.11",
-                "title": self.model.name,
-                "source": "Inkhorn, flow step by step",
-                "format_number": FORMAT,
-            }
-        )
-        made_of = np.frombuffer(json.dumps(dict(start.made_of)).encode(), dtype=np.uint8)
-        # an empty dimension would be without limit
-        file.dimensions = {
-            "time": None,
-            "newton_step": None,
-            "bound": 2,
-            "letter": _LETTERS,
-            "made_of_byte": len(made_of),
-            **{name: max(size, 1) for name, size in layout.sizes.items()},
-        }
-        date = None if schedule is None else schedule.start
-        clock = "days" if date is None else f"days since {str(date).replace('T', ' ')}"
-        clocked = file.create_variable("time", ("time",), "f8", chunks=(_ROWS,))
-        clocked.attrs.update({"units": clock, "bounds": "time_bounds", "long_name": "time since the start"})
-        file.create_variable("time_bounds", ("time", "bound"), "f8", chunks=(_ROWS, 2))
-        for name, (kind, words) in _OF_STEPS.items():
-            made = file.create_variable(name, ("time",), kind, chunks=(_ROWS,), fillvalue=0)
-            made.attrs["long_name"] = words
-        for name, kind in _NEWTON.items():
-            file.create_variable(f"newton_{name}", ("newton_step",), kind, chunks=(_ROWS,))
-        file.create_variable("newton_place", ("newton_step", "letter"), "S1", chunks=(_ROWS, _LETTERS))
-        for name, units, words in layout.described():
-            over = layout.over[name]
-            packed = {**_CHUNKED, "chunks": (1, max(layout.sizes[over], 1))}
-            made = file.create_variable(name, ("time", over), "f8", **packed)
-            made.attrs.update({"units": units, "long_name": words})
-            if units == "m3 d-1":
-                made.attrs["cell_methods"] = "time: mean"
-        names = [f"{t.kind} {name}" for t in self.model.terms for name in t.own_names]
-        if names:
-            made = file.create_variable("own_unknown_name", ("own_unknown",), h5py.string_dtype())
-            made[:] = np.array(names, dtype=object)
-        file.create_variable("made_of", ("made_of_byte",), "u1", data=made_of)
-        firsts = {"first_head": ("cell", start.heads), "first_own": ("own_unknown", start.own)}
-        for kind, state in zip(layout.kinds, start.state, strict=True):
-            if len(state):
-                firsts[f"{kind}_first_state"] = (f"{kind}_state_value", state)
-        for name, (over, values) in firsts.items():
-            padded = np.zeros(max(layout.sizes[over], 1))
-            padded[: len(values)] = values
-            file.create_variable(name, (over,), "f8", data=padded)
 
     def append(self, record: FlowStep) -> None:
         """Write one more record; it counts once it is there as a whole.
@@ -528,14 +395,14 @@ class StepFile(StepReader):
         k = len(self)
         rows = record.report.rows
         begin = int(self._numbers["newton_end"][-1]) if k else 0
-        for name in _NEWTON:
+        for name in NEWTON:
             self._put(f"newton_{name}", begin, [getattr(row, name) for row in rows])
-        letters = np.array([row.place.encode()[:_LETTERS] for row in rows], dtype=f"S{_LETTERS}")
-        self._put("newton_place", begin, letters.view("S1").reshape(len(rows), _LETTERS))
+        letters = np.array([row.place.encode()[:LETTERS] for row in rows], dtype=f"S{LETTERS}")
+        self._put("newton_place", begin, letters.view("S1").reshape(len(rows), LETTERS))
         self._put("time", k, [record.end])
         self._put("time_bounds", k, [(record.start, record.end)])
         kinds = self._layout.kinds
-        values = {name: getattr(record, field) for name, (field, *_) in _OF_CELLS.items()}
+        values = {name: getattr(record, field) for name, (field, *_) in OF_CELLS.items()}
         values |= {
             "head_slope": record.slope,
             "own_unknown_value": record.own,
@@ -553,7 +420,7 @@ class StepFile(StepReader):
             record.steady, record.period, record.order, report.closure, report.unknowns,
             report.closing_error_percent, record.next_step, len(record.slope) > 0, begin + len(rows), record.joins,
         )  # fmt: skip
-        for name, value in zip(_OF_STEPS, numbers, strict=True):
+        for name, value in zip(OF_STEPS, numbers, strict=True):
             if name == "joined_steps":  # all else is on disk before the record counts
                 self._file.flush()
             self._put(name, k, [value])
