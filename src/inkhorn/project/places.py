@@ -43,8 +43,10 @@ class Places:
     def of(self, path: tuple[Any, ...]) -> int:
         """Return the line of a key, or of the nearest table around it."""
         for length in range(len(path), 0, -1):
-            alone = tuple(p for p in path[:length] if p != 0)  # a single table stands for a list of one
-            for there in (path[:length], alone):
+            alone = tuple(
+                p for p in path[:length] if p != 0
+            )  # a single table stands for a list of one, a list for its first
+            for there in (path[:length], alone, (*path[:length], 0)):
                 if there in self.lines:
                     return self.lines[there]
         return 1
