@@ -1,0 +1,205 @@
+"""Flow: solved into a file step by step, its tables, heads in every layer and a section."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+
+from inkhorn import draw
+from inkhorn.errors import InputError
+from inkhorn.files import StepFile, StepReader, write_flow, write_table
+from inkhorn.flow import FlowResult, SolverReport, solve_flow
+from inkhorn.model import Finding, Findings, Model
+from inkhorn.project import Project
+from inkhorn.runs.folder import RunFolder
+from inkhorn.runs.journal import Journal
+from inkhorn.runs.product import Picture, Product, Work
+
+__all__ = ["FlowProduct", "read_flow", "solved_flow", "write_findings"]
+
+
+def solved_flow(
+    project: Project,
+    steps: StepFile,
+    folder: RunFolder,
+    journal: Journal,
+    *,
+    first: Any = None,
+    before: RunFolder | None = None,
+) -> FlowResult:
+    """Solve the flow, its records on disk as they are made; from `first` heads, after the records of an earlier folder.
+
+    Raises
+    ------
+    InputError
+        If the earlier records are of another model.
+    ConvergenceError
+        If it does not close.
+    """
+    asked, time, model = project.asked, project.asked.time, steps.model
+    schedule = model.schedule
+    if before is not None:
+        _take_over(before, steps, journal)
+    done = len(steps)
+    folder.keep_about(cells=model.grid.n_cells, **{"in time": schedule is not None})
+
+    def heard(k: int, left: float) -> None:
+        if schedule is None:
+            journal.progress(f"solving for heads, closure {left:.0e}", None)
+        else:
+            folder.worth = len(steps) > done
+            end = float(schedule.ends[-1])
+            journal.progress(f"solving for heads, day {steps.reached:.0f} of {end:.0f}", steps.reached / end)
+
+    journal.progress("solving for heads", None)
+    try:
+        flow = solve_flow(
+            model,
+            first=first,
+            steps=steps,
+            order=1 if time is None else time.order,
+            head_error=None if time is None else time.head_error,
+            results="steps" if time is None else time.results,
+            closure=asked.solver.closure,
+            most_iterations=asked.solver.most_iterations,
+            progress=heard,
+        )
+    finally:
+        folder.worth = len(steps) > done
+        folder.about["kept"] = [len(steps), steps.reached]
+    folder.keep_about(steps=len(flow.steps))
+    return flow
+
+
+def _take_over(before: RunFolder, steps: StepFile, journal: Journal) -> None:
+    """Copy the records of an earlier folder."""
+    path = before.file("steps")
+    if not path.exists():
+        return
+    earlier = StepReader(path, steps.model)
+    start = earlier.start
+    if start is not None:
+        steps.begin(start)
+    for k, record in enumerate(earlier):
+        journal.progress("taking over what is solved", (k + 1) / len(earlier))
+        steps.append(record)
+    earlier.close()
+    if len(steps) and steps.model.schedule is not None:
+        journal.tell(f"goes on after step {len(steps)}, day {steps.reached:g}, of {before.path}")
+
+
+def read_flow(model: Model, folder: RunFolder) -> FlowResult:
+    """Read the flow of a run again, its records when they are asked for.
+
+    Raises
+    ------
+    InputError
+        If the run kept none, or they are of another model.
+    """
+    path = folder.file("steps")
+    if not path.exists():
+        raise InputError(f'"{folder.path}" has no {path.name}: the run did not keep its flows ([time] keep_flows).')
+    steps = StepReader(path, model, any_version=True)
+    start = steps.start
+    assert start is not None  # a file is begun with it
+    return FlowResult(model, steps, SolverReport.of(s.report for s in steps), start)
+
+
+class FlowProduct(Product[FlowResult]):
+    """What follows from the flow itself."""
+
+    table = "flow"
+    what = "flow"
+
+    def requests(self, project: Project, model: Model) -> Sequence[Any]:
+        return [None]
+
+    def lacks(self, project: Project, model: Model, asked: Any) -> Iterator[Finding]:
+        where = project.path.name
+        for name, inside in project.cells_of_regions(model.grid).items():
+            if not inside.any():
+                yield Finding(
+                    "error", f'the region "{name}" holds the centre of no cell', f"{where}, [[region]]",
+                    "Check its place, or make it larger.",
+                )  # fmt: skip
+        found = list(project.cells_of_regions(model.grid).items())
+        for k, (name, inside) in enumerate(found):
+            for other, there in found[:k]:
+                if (inside & there).any():
+                    yield Finding(
+                        "error", f'the regions "{other}" and "{name}" share {int((inside & there).sum())} cells',
+                        f"{where}, [[region]]", "Regions lie apart from each other.",
+                    )  # fmt: skip
+
+    def solve(self, work: Work, asked: Any) -> FlowResult:
+        return work.flow
+
+    def write(self, work: Work, asked: Any, made: FlowResult) -> None:
+        flow, file = made, work.folder.file
+        model = flow.model
+        write_flow(flow, file("heads"))
+        if model.placed is not None:
+            write_table(model.placed, file("placed"))
+        write_table(flow.budget(), file("budget"))
+        write_table(flow.budget(by="feature"), file("budget by feature"))
+        write_table(flow.well_levels(), file("well levels"))
+        regions = work.project.cells_of_regions(model.grid)
+        if regions:
+            write_table(flow.budget(by="region", regions=regions), file("budget by region"))
+        if work.project.lines:
+            import pandas as pd
+
+            parts = {name: flow.across(line) for name, line in work.project.lines.items()}
+            write_table(pd.concat(parts, names=["line"]), file("flow across"))
+        if model.schedule is not None:
+            write_table(model.schedule.table(dict(model.changes)), file("periods"))
+            write_table(flow.budgets(), file("budget in time"))
+            write_table(flow.mean_budget(), file("mean budget"))
+        write_table(flow.report.frame(), file("solver"))
+
+    def read(self, work: Work, asked: Any) -> FlowResult:
+        return work.flow
+
+    def draw(self, work: Work, asked: Any, made: FlowResult) -> Iterator[Picture]:
+        grid, folder = made.model.grid, work.folder
+        present = set(grid.cells.layer.tolist())
+        layers = [name for k, name in enumerate(grid.layer_names) if k in present]
+        for name, path in folder.layer_pictures(layers).items():
+            yield Picture.of(path, f"heads in the {name}", draw.heads, made, name)
+        yield Picture.of(
+            folder.file("section"),
+            "a section",
+            draw.section,
+            made,
+            work.project.section_line,
+            exaggeration=work.project.asked.draw.exaggeration,
+        )
+
+    def tell(self, work: Work, asked: Any, made: FlowResult) -> Iterator[str]:
+        heads, n = made.steps[-1].heads, len(made.steps)
+        in_time = made.model.schedule is not None
+        when = f"{n} steps in time; at the end heads" if in_time else "steady heads"
+        yield f"{when} from {heads.min():.2f} to {heads.max():.2f} m; {made.report}"
+        if in_time and made.report.rows:
+            hardest = made.report.frame()["until [day]"].value_counts()
+            yield (
+                f"{hardest.mean():.1f} Newton steps a step in time, at most {hardest.iloc[0]}, in the one up to day "
+                f"{hardest.index[0]:g}; solver.csv has them all"
+            )
+        yield f"water budget closes to {made.report.closing_error_percent:.1e} %" + (
+            f" in each of {n} steps" if n > 1 else ""
+        )
+
+
+def write_findings(before: Findings, work: Work) -> None:
+    """Write what was found before solving and in the answer, and tell the latter."""
+    import pandas as pd
+
+    work.journal.progress("looking at the answer", None)
+    answer = work.flow.findings()
+    both = {"before solving": before.frame(), "in the answer": answer.frame()}
+    table = pd.concat(both, names=["found"]).reset_index("found")
+    write_table(table, work.folder.file("findings"))
+    for line in answer.lines():
+        work.journal.tell(line)

@@ -1,0 +1,87 @@
+"""Levels in bores beside computed heads: by date, as means, how well they are met, and drawn in time."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import pandas as pd
+
+from inkhorn import draw
+from inkhorn.calibration import HeadObservations, curve_table, fit_table, level_table, observe, residual_table
+from inkhorn.files import write_table
+from inkhorn.model import Model
+from inkhorn.project import Project
+from inkhorn.runs.product import Picture, Product, Work
+
+__all__ = ["LevelResult", "LevelsProduct"]
+
+
+@dataclass(frozen=True, eq=False)
+class LevelResult:
+    """Measured and computed levels.
+
+    Attributes
+    ----------
+    observations : HeadObservations
+        The bores that can be compared.
+    means : pandas.DataFrame
+        One row per bore.
+    by_date : pandas.DataFrame or None
+        One row per reading; None where the run starts at no date.
+    fit : pandas.DataFrame or None
+        How well readings and means of bores are met.
+    """
+
+    observations: HeadObservations
+    means: pd.DataFrame
+    by_date: pd.DataFrame | None
+    fit: pd.DataFrame | None
+
+
+class LevelsProduct(Product[LevelResult]):
+    """Levels, wherever there are bores."""
+
+    table = "levels"
+    what = "levels"
+
+    def requests(self, project: Project, model: Model) -> Sequence[Any]:
+        return [None] if project.site.bores else []
+
+    def solve(self, work: Work, asked: Any) -> LevelResult:
+        flow, bores = work.flow, work.project.site.bores
+        seen, schedule = observe(flow.model, bores), flow.model.schedule
+        means = residual_table(flow, seen)
+        if schedule is not None and schedule.start is None:
+            return LevelResult(seen, means, None, None)
+        by_date = level_table(flow, seen)
+        return LevelResult(seen, means, by_date, fit_table(by_date, sum(len(b.levels) for b in bores)))
+
+    def write(self, work: Work, asked: Any, made: LevelResult) -> None:
+        write_table(made.means, work.folder.file("residuals"))
+        for table, key in ((made.by_date, "levels"), (made.fit, "levels fit")):
+            if table is not None:
+                write_table(table, work.folder.file(key))
+
+    def read(self, work: Work, asked: Any) -> LevelResult:
+        return self.solve(work, asked)  # at once, from the heads
+
+    def draw(self, work: Work, asked: Any, made: LevelResult) -> Iterator[Picture]:
+        if work.flow.model.schedule is not None and made.by_date is not None and len(made.by_date):
+            levels, curve = made.by_date, curve_table(work.flow, made.observations)
+            path = work.folder.file("levels picture")
+            yield Picture(path, "levels in time", lambda figure: draw.hydrographs(levels, curve, figure))
+
+    def tell(self, work: Work, asked: Any, made: LevelResult) -> Iterator[str]:
+        if made.fit is None:
+            return
+        for over, row in made.fit.iterrows():
+            out = f" ({row['left out']:.0f} left out)" if row["left out"] else ""
+            yield (
+                f"fit over {row['count']:.0f} {over}{out}: mean residual {row['mean residual [m]']:+.3f} m, RMS "
+                f"{row['RMS [m]']:.3f} m, scaled RMS {row['scaled RMS [-]']:.1%}, weighted sum "
+                f"{row['weighted sum [m²]']:.4g} m², correlation {row['correlation [-]']:.3f}"
+            )
+        if not len(made.fit):
+            yield "no level of any bore was dipped while the run goes on"

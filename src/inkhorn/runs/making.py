@@ -1,0 +1,258 @@
+"""Making a run: flow or a fit first, then each product, written as soon as it is done; pictures last."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import fields, replace
+from pathlib import Path
+from typing import Any
+
+from inkhorn.calibration import FitResult
+from inkhorn.draw import save_figure
+from inkhorn.errors import InkhornError, InputError
+from inkhorn.files import StepFile
+from inkhorn.flow import FlowResult, FlowStep
+from inkhorn.model import Model
+from inkhorn.project import Project
+from inkhorn.runs.checking import PRODUCTS, check_project, found_before
+from inkhorn.runs.fit import FitProduct, fit_parameters, fitted, model_to_fit
+from inkhorn.runs.flow import solved_flow, write_findings
+from inkhorn.runs.folder import RunFolder, describe, new_run_folder, take_up_killed
+from inkhorn.runs.journal import Journal
+from inkhorn.runs.product import Picture, Product, Work, digest_of, key_of
+
+__all__ = ["fit_project", "run_project"]
+
+
+class _Making:
+    """One run that is being made."""
+
+    def __init__(
+        self,
+        kind: str,
+        project: Project,
+        out: Path | None,
+        journal: Journal | None,
+        grid: str | None,
+        go_on: Path | None,
+    ) -> None:
+        self.kind, self.project, self.grid = kind, project, project.grid_name(grid)
+        self.journal = journal or Journal()
+        self.parent = out or project.runs_folder
+        self.before = None if go_on is None else _to_go_on_from(go_on, kind)
+        named = grid or project.inputs.as_run.get("grid")
+        self.name = "-".join(part for part in (project.variant, named) if part)
+        self.first: Any = None
+        self.failed: list[InkhornError] = []
+        self.again = f"inkhorn {kind} {shlex.quote(str(project.path))}"
+        self.again += f" --variant {shlex.quote(project.variant)}" if project.variant else ""
+        self.again += f" --grid {shlex.quote(named)}" if named else ""
+        self.again += f" --out {shlex.quote(str(out))}" if out else ""
+        self.again += " --go-on"
+
+    def model(self) -> Model:
+        """Place the site, tell what was found, and refuse what cannot be right."""
+        journal, project = self.journal, self.project
+        take_up_killed(self.parent, journal)
+        journal.progress("placing the site on the grid", None)
+        for key, value in project.inputs.as_run.items():
+            if value:
+                journal.tell(f"as in the run whose inputs these are: {key} {value}")
+        model, findings = check_project(project, self.grid)
+        findings.raise_errors()
+        named = self.grid if self.grid != project.asked.use_grid else None
+        journal.tell(f"{model.grid}" + (f" on the grid {named}" if named else ""))
+        for change in project.changes:
+            journal.tell(f"variant {project.variant}: {change}")
+        for finding in findings:
+            journal.tell(str(finding))
+        self.first = project.heads_before(model.grid)
+        return model
+
+    @contextmanager
+    def folder(self) -> Iterator[RunFolder]:
+        """Give the folder, with the inputs as they were read."""
+        with new_run_folder(self.parent, self.kind, self.name, self.journal, self.again) as folder:
+            describe(folder, self.project, self.kind, self.name, self.grid, self.again)
+            self.journal.write_into(folder.file("log"))
+            self.project.inputs.write(
+                folder.file("inputs"), variant=self.project.variant, grid=self.grid
+            )
+            yield folder
+
+    def products(self, work: Work, fit: FitResult | None = None) -> None:
+        """Make what is asked of the flow, each written when it is done; then draw.
+
+        What fails hinders nothing else, and is raised in the end.
+        """
+        made: list[tuple[Product[Any], Any, Any]] = []
+        if fit is not None:
+            asked = work.project.asked.fit
+            made.append((FitProduct(), asked, self._one(FitProduct(), work, asked, lambda: fit)))
+        for product in PRODUCTS:
+            if product.possible(work.flow.model):
+                for asked in product.requests(work.project, work.model):
+                    made.append((product, asked, self._one(product, work, asked)))
+        write_findings(found_before(work.project, work.model), work)
+        pictures = [
+            (key_of(product, asked), picture)
+            for product, asked, one in made
+            if one is not None
+            for picture in product.draw(work, asked, one)
+        ]
+        for k, (_, picture) in enumerate(pictures):
+            self.journal.progress(f"drawing {picture.what}", k / len(pictures))
+            self._draw(picture)
+        if self.failed:
+            raise self.failed[0]
+
+    def _one(
+        self, product: Product[Any], work: Work, asked: Any, solve: Callable[[], Any] | None = None
+    ) -> Any:
+        """Make one product and write it, or take it from the folder that is gone on from; None if it fails."""
+        folder, key = work.folder, key_of(product, asked)
+        digest = digest_of(work.project, work.model, asked)
+        folder.used.clear()
+        try:
+            if product.table not in ("flow", "fit") and self.before is not None:
+                if folder.taken_over(self.before, key, digest):
+                    made = product.read(work, asked)
+                    self._tell(product, work, asked, made)
+                    return made
+            made = product.solve(work, asked) if solve is None else solve()
+            self._tell(product, work, asked, made)
+            product.write(work, asked, made)
+        except InkhornError as problem:
+            self.failed.append(problem)
+            self.journal.tell(f"{key} failed: {problem}")
+            folder.worth = True
+            return None
+        folder.finished(key, digest)
+        folder.worth = True
+        return made
+
+    def _tell(self, product: Product[Any], work: Work, asked: Any, made: Any) -> None:
+        for line in product.tell(work, asked, made):
+            self.journal.tell(line)
+
+    def _draw(self, picture: Picture) -> None:
+        """Draw one picture; one that cannot be drawn costs nothing else."""
+        try:
+            save_figure(picture.path, picture.fill)
+        except OSError:
+            raise
+        except Exception as problem:
+            picture.path.unlink(missing_ok=True)
+            self.journal.complain(f"{picture.path.name} could not be drawn: {type(problem).__name__}: {problem}")
+
+
+def _to_go_on_from(path: Path, kind: str) -> RunFolder:
+    """Open a folder to go on from.
+
+    Raises
+    ------
+    InputError
+        If it is none of its kind, or whole.
+    """
+    folder = RunFolder.opened(path)
+    if folder.about.get("kind") != kind:
+        raise InputError(
+            f'"{path}" is of `inkhorn {folder.about.get("kind")}`, not of `inkhorn {kind}`. Go on with that.'
+        )
+    if folder.about.get("state") == "whole":
+        raise InputError(f'"{path}" has come to its end and is whole. There is nothing to go on with.')
+    return folder
+
+
+def run_project(
+    project: Project,
+    out: Path | None = None,
+    journal: Journal | None = None,
+    *,
+    grid: str | None = None,
+    go_on: Path | None = None,
+) -> tuple[Path, FlowResult]:
+    """Solve what a project asks for, with the values it states.
+
+    A run that is stopped, or fails after something was solved, keeps what is done in a folder of its own.
+
+    Parameters
+    ----------
+    project : Project
+        From `inkhorn.read_project`.
+    out : Path, optional
+        Where run folders go; ``runs`` beside the project file if not given.
+    journal : Journal, optional
+        Told how it goes.
+    grid : str, optional
+        One of the project's other grids, by name.
+    go_on : Path, optional
+        The folder of a run that was stopped: what is done there is taken over, and the rest is made.
+
+    Returns
+    -------
+    folder : Path
+        The new run folder, named after the grid; earlier ones are left alone, and none is left half-written.
+    flow : FlowResult
+
+    Raises
+    ------
+    InputError
+        If anything asked for cannot be, or `go_on` is of another model: it says what differs.
+    ConvergenceError
+        If flow does not close.
+    """
+    making = _Making("run", project, out, journal, grid, go_on)
+    model = making.model()
+    with making.folder() as folder:
+        steps = StepFile(folder.file("steps"), model)
+        try:
+            flow = solved_flow(
+                project, steps, folder, making.journal, first=making.first, before=making.before
+            )
+            making.products(Work(project, model, flow, folder, making.journal))
+            time = project.asked.time
+            if time is not None and not time.keep_flows:
+                flow = _with_last_record(flow)
+        finally:
+            steps.close()  # before its folder gets its name
+        if flow.steps is not steps:
+            folder.file("steps").unlink()
+    steps.path = folder.file("steps")
+    return folder.path, flow
+
+
+def _with_last_record(flow: FlowResult) -> FlowResult:
+    """A result that has but its last record, in memory."""
+    last = flow.steps[-1]
+    whole = replace(last, **{f.name: getattr(last, f.name) for f in fields(FlowStep)})
+    return replace(flow, steps=[whole])
+
+
+def fit_project(
+    project: Project,
+    out: Path | None = None,
+    journal: Journal | None = None,
+    *,
+    grid: str | None = None,
+    go_on: Path | None = None,
+) -> tuple[Path, FitResult]:
+    """Fit what a project asks for to its bores' mean levels, and make all it asks for with the fitted values.
+
+    Parameters and return as `run_project`, with a `FitResult`.
+    """
+    fit_asked = project.asked.fit is not None
+    making = _Making("fit", project, out, journal, grid, go_on)
+    if not fit_asked:
+        fit_parameters(project, None)  # type: ignore[arg-type]  # which says what is missing
+    model = making.model()
+    steady = model_to_fit(model)
+    if steady is not model:
+        making.journal.tell("fitted is the steady first period, to the mean levels")
+    fit_parameters(project, steady)
+    with making.folder() as folder:
+        fit = fitted(project, steady, folder, making.journal, making.before)
+        making.products(Work(project, fit.after.model, fit.after, folder, making.journal), fit)
+    return folder.path, fit
