@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from inkhorn.stopping import stopping_like_ctrl_c
+from inkhorn.stopping import asked_to_stop, stopping_like_ctrl_c
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -485,6 +485,9 @@ def main() -> None:
     except Exception as problem:
         from inkhorn.errors import InkhornError, InputError
 
+        if asked_to_stop():
+            typer.echo("interrupted; nothing was left half-written", err=True)
+            sys.exit(1)
         if isinstance(problem, OSError):  # a full disk, a folder that may not be written
             named = f": {problem.filename}" if problem.filename else ""
             typer.echo(

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
 
-__all__ = ["held_back", "stopping_like_ctrl_c"]
+__all__ = ["asked_to_stop", "held_back", "stopping_like_ctrl_c"]
 
 _ASK_TO_STOP = tuple(
     number for name in ("SIGINT", "SIGTERM", "SIGHUP") if (number := getattr(signal, name, None)) is not None
@@ -19,8 +19,17 @@ _ASK_TO_STOP = tuple(
 _AGAIN = 0.05  # s after which to ask again
 
 
+_asked: list[int] = []  # signals are the process's own, so what it was asked is too
+
+
 def _stop(number: int, frame: Any) -> None:
+    _asked.append(number)
     raise KeyboardInterrupt
+
+
+def asked_to_stop() -> bool:
+    """Whether the process was asked to stop, though what it met on the way may have made another error of it."""
+    return bool(_asked)
 
 
 @contextmanager
@@ -32,6 +41,7 @@ def stopping_like_ctrl_c() -> Iterator[None]:
     if threading.current_thread() is not threading.main_thread():
         yield
         return
+    _asked.clear()
     before = {s: signal.getsignal(s) for s in _ASK_TO_STOP}
     for number, handler in before.items():
         if handler is not signal.SIG_IGN:

@@ -11,8 +11,8 @@ from inkhorn import draw
 from inkhorn.calibration import fit_table
 from inkhorn.errors import InputError
 from inkhorn.files import write_table
-from inkhorn.runs.folder import new_run_folder
 from inkhorn.runs.journal import Journal
+from inkhorn.runs.keeping import new_run_folder
 from inkhorn.runs.opening import Run, open_run
 
 if TYPE_CHECKING:

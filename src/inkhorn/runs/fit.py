@@ -113,7 +113,9 @@ def _write_state(folder: RunFolder, state: FitState, more: dict[str, Any]) -> No
     _write_record(state.flow, record)
     if iteration == 0:
         _write_record(state.before, folder.file("before"))
-    rows = [[r.objective, list(map(float, r.values)), r.flow_solves, r.sensitivity_solves] for r in state.history]
+    rows = [
+        [r.objective, list(map(float, r.values)), r.flow_solves, r.sensitivity_solves] for r in state.history
+    ]
     said = {"damping": state.damping, "history": rows, "iterate": record.name, **more}
     with written_whole(folder.file("fit")) as beside:
         beside.write_text(json.dumps(said, indent=1), encoding="utf-8")
@@ -240,7 +242,9 @@ class FitProduct(Product[FitResult]):
         parameters = fit_parameters(work.project, model)
         said = json.loads(folder.there("fit").read_text(encoding="utf-8"))
         if "jacobian" not in said:
-            raise InputError(f'"{folder.path}" holds a fit that was stopped. Go on with it: inkhorn fit --go-on.')
+            raise InputError(
+                f'"{folder.path}" holds a fit that was stopped. Go on with it: inkhorn fit --go-on.'
+            )
         history = tuple(FitRow(a, tuple(values), b, c) for a, values, b, c in said["history"])
         first, last = (with_values(model, parameters, history[k].values) for k in (0, -1))
         return FitResult(

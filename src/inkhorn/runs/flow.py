@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import Any
 
-
 from inkhorn import draw
 from inkhorn.errors import InputError
 from inkhorn.files import StepFile, StepReader, write_flow, write_table
@@ -99,7 +98,9 @@ def read_flow(model: Model, folder: RunFolder) -> FlowResult:
     """
     path = folder.file("steps")
     if not path.exists():
-        raise InputError(f'"{folder.path}" has no {path.name}: the run did not keep its flows ([time] keep_flows).')
+        raise InputError(
+            f'"{folder.path}" has no {path.name}: the run did not keep its flows ([time] keep_flows).'
+        )
     steps = StepReader(path, model, any_version=True)
     start = steps.start
     assert start is not None  # a file is begun with it

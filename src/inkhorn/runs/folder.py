@@ -1,34 +1,28 @@
-"""The folder of a run: what is in it, how it is made, and that it ends whole, or as stopped with all that was done."""
+"""The folder of a run: what its files are called, and what is known of it."""
 
 from __future__ import annotations
 
 import json
-import os
 import shutil
-import sys
 import time
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager, suppress
+from collections.abc import Sequence
 from importlib.metadata import version
 from pathlib import Path
-from secrets import token_hex
 from typing import TYPE_CHECKING, Any
 
 from inkhorn.errors import InputError
 from inkhorn.files import file_name, written_whole
-from inkhorn.stopping import held_back
 
 if TYPE_CHECKING:
     from inkhorn.project import Project
-    from inkhorn.runs.journal import Journal
 
-__all__ = ["FILES", "FORMAT", "RunFolder", "new_run_folder", "take_up_killed"]
+__all__ = ["FILES", "FORMAT", "RunFolder", "describe"]
 
 FORMAT = 1
 FILES = {  # every file of a run: what it is called, and what is in it; {} is a layer or the name of a request
     "about": ("about.json", "what was run, with which format and version, and what is done"),
     "log": ("log.txt", "what was told while it ran"),
-    "inputs": ("inputs", "every file as it was read, with digests; `inkhorn run RUN/inputs/site.toml` makes the run again"),
+    "inputs": ("inputs", "every file as it was read; `inkhorn run RUN/inputs/site.toml` makes the run again"),
     "placed": ("placed.csv", "what landed where"),
     "findings": ("findings.csv", "what was found before solving, and in the answer"),
     "steps": ("flow.nc", "the records of flow: heads, flows of faces and terms, storage, step by step"),
@@ -64,8 +58,6 @@ FILES = {  # every file of a run: what it is called, and what is in it; {} is a 
     "history": ("history.csv", "the sum of squares and the parameters, iteration by iteration"),
     "fit picture": ("measured_against_computed.png", "measured levels against computed ones, before and after"),
 }  # fmt: skip
-_LOCK = ".lock"
-_YOUNG = 60.0  # s that a folder may be without its lock, while it is being made
 
 
 class RunFolder:
@@ -115,7 +107,9 @@ class RunFolder:
         """Return the path of one of `FILES`, of a layer or a request where there are several."""
         pattern = FILES[key][0]
         part = file_name(of) if of else ""
-        name = pattern.format(part if pattern.startswith(("heads_", "iterate_")) else f"-{part}" if part else "")
+        name = pattern.format(
+            part if pattern.startswith(("heads_", "iterate_")) else f"-{part}" if part else ""
+        )
         if name not in self.used:
             self.used.append(name)
         return self.path / name
@@ -172,174 +166,6 @@ class RunFolder:
         self.done[key] = kept
         self.keep_about()
         return True
-
-
-def _numbered(beside: Path, name: str) -> Path:
-    """Rename a folder to ``name-001``, or the next number that is free, though others do the same meanwhile."""
-    number = 1
-    while True:
-        goal = beside.parent / f"{name}-{number:03d}"
-        if not goal.exists():
-            try:
-                os.rename(beside, goal)
-            except OSError:
-                if not goal.exists():
-                    raise
-            else:
-                return goal
-        number += 1
-
-
-def _locked(folder: Path) -> Any:
-    """Lock a folder for this process; None where another that lives has it."""
-    file = (folder / _LOCK).open("a+")
-    try:
-        if sys.platform == "win32":
-            import msvcrt
-
-            msvcrt.locking(file.fileno(), msvcrt.LK_NBLCK, 1)
-        else:
-            import fcntl
-
-            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except OSError:
-        file.close()
-        return None
-    return file
-
-
-@contextmanager
-def new_run_folder(parent: Path, kind: str, name: str, journal: Journal, again: str) -> Iterator[RunFolder]:
-    """Give a folder to fill; it becomes ``run-NAME-001``, with the next free number, only if all went well.
-
-    Where it does not, and anything worth it was done, it becomes ``stopped-NAME-001``; else it is gone. Nothing that
-    exists is touched.
-
-    Parameters
-    ----------
-    parent : Path
-        In which folder.
-    kind : str
-        "run" or "fit".
-    name : str
-        Of the variant and the grid; may be empty.
-    journal : Journal
-        Told where it is kept.
-    again : str
-        The command that goes on, without the folder.
-    """
-    missing = [p for p in (parent, *parent.parents) if not p.exists()]
-    tail = f"-{file_name(name)}" if name else ""
-    with held_back():
-        try:
-            parent.mkdir(parents=True, exist_ok=True)
-        except OSError as problem:
-            raise InputError(
-                f'cannot make the folder "{parent}": {problem.strerror}. Choose another with --out.'
-            ) from None
-        beside = parent / f".{kind}{tail}-{token_hex(4)}.part"
-        try:
-            beside.mkdir()
-            lock = _locked(beside)
-        except OSError as problem:
-            _clear(beside, missing)
-            raise InputError(
-                f'cannot write into the folder "{parent}": {problem.strerror}. Choose another with --out.'
-            ) from None
-    folder = RunFolder(beside)
-
-    def put_away(name: str, state: str) -> None:
-        # on a full disk what a stopped folder says of its state stays old
-        with suppress(*(OSError,) * (state == "stopped")):
-            folder.keep_about(state=state, ended=time.strftime("%Y-%m-%d %H:%M:%S"))
-        (beside / _LOCK).unlink(missing_ok=True)
-        if os.name == "nt":  # a folder of open files cannot be renamed there
-            lock.close()
-        folder.path = _numbered(beside, name)
-        journal.move_to(folder.path / FILES["log"][0])
-
-    try:
-        yield folder
-        with held_back():
-            put_away(f"{kind}{tail}", "whole")
-    except BaseException as problem:
-        if folder.path == beside and folder.worth:
-            with held_back():
-                put_away(f"{'stopped' if kind == 'run' else f'stopped-{kind}'}{tail}", "stopped")
-                journal.tell(f"{_what_is_kept(folder)} kept in {folder.path}. {again} {folder.path} goes on from there")
-        if isinstance(problem, OSError) and str(problem.filename or "").startswith(str(beside)):
-            file = Path(str(problem.filename)).relative_to(beside)  # the folder's own name is nothing to a user
-            raise OSError(problem.errno, problem.strerror, f"{file} of the run") from None
-        raise
-    finally:
-        lock.close()
-        with held_back():
-            _clear(beside, missing)
-
-
-def _clear(beside: Path, missing: Sequence[Path]) -> None:
-    """Take away what is left of a folder, and the folders above that were made for it if they are empty."""
-    shutil.rmtree(beside, ignore_errors=True)
-    for folder in missing:
-        with suppress(OSError):
-            folder.rmdir()
-
-
-def _what_is_kept(folder: RunFolder) -> str:
-    """Say what a folder holds."""
-    from inkhorn.files import records_kept  # which loads much that a folder is opened without
-
-    steps, reached = folder.about.get("kept") or records_kept(folder.path / FILES["steps"][0])
-    iterations = folder.about.get("iterations")
-    if folder.about.get("in time"):
-        first = f"{steps} step{'s'[: steps != 1]}, up to day {reached:g},"
-    elif steps:
-        first = "the heads" if iterations is None else "the fit and its heads"
-    else:
-        first = f"the iterations up to {iterations}"
-    more = [key for key in folder.done if key not in ("flow", "fit")]
-    return f"{first} and {', '.join(more)} are" if more else f"{first} are"
-
-
-def take_up_killed(parent: Path, journal: Journal) -> None:
-    """Look for folders of runs that were killed: keep what they did as stopped runs, clear the others, and tell."""
-    for beside in sorted(parent.glob(".*.part")) if parent.is_dir() else []:
-        try:
-            without_lock = not (beside / _LOCK).exists()
-            if without_lock and time.time() - beside.stat().st_mtime < _YOUNG:
-                continue  # another run is just making it
-            lock = _locked(beside)
-        except OSError:
-            continue
-        if lock is None:
-            continue
-        with lock, held_back():
-            _take_up(beside, journal)
-
-
-def _take_up(beside: Path, journal: Journal) -> None:
-    from inkhorn.files import records_kept
-
-    try:
-        folder = RunFolder.opened(beside)
-    except InputError:
-        folder = RunFolder(beside)
-    steps, _ = records_kept(beside / FILES["steps"][0])
-    if not (folder.done or steps or "iterations" in folder.about):
-        shutil.rmtree(beside, ignore_errors=True)
-        journal.tell(f"a run that was killed before anything was solved has left {beside}; it is cleared away")
-        return
-    kind, tail = folder.about.get("kind", "run"), folder.about.get("name", "")
-    name = ("stopped" if kind == "run" else f"stopped-{kind}") + (f"-{file_name(tail)}" if tail else "")
-    for part in beside.glob(".*.part*"):
-        part.unlink(missing_ok=True)
-    folder.keep_about(state="stopped")
-    (beside / _LOCK).unlink(missing_ok=True)
-    folder.path = _numbered(beside, name)
-    journal.tell(
-        f"of a run that was killed {_what_is_kept(folder)} kept in {folder.path}. "
-        f"{folder.about.get('again', 'inkhorn run SITE.toml --go-on')} {folder.path} goes on from there"
-    )
 
 
 def describe(folder: RunFolder, project: Project, kind: str, name: str, grid: str | None, again: str) -> None:

@@ -50,7 +50,9 @@ class Journal:
     def write_into(self, log: Path) -> None:
         """Write what was told so far into a log, and what is told from now on."""
         packages = ", ".join(f"{name} {version(name)}" for name in ("inkhorn", "numpy", "scipy"))
-        head = f"{datetime.now(UTC):%Y-%m-%d %H:%M:%S} UTC\n{packages}; Python {platform.python_version()}\n\n"
+        head = (
+            f"{datetime.now(UTC):%Y-%m-%d %H:%M:%S} UTC\n{packages}; Python {platform.python_version()}\n\n"
+        )
         self._log = log
         self._write(head + "".join(f"{line}\n" for line in self.lines))
 

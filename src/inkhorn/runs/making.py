@@ -19,9 +19,11 @@ from inkhorn.project import Project
 from inkhorn.runs.checking import PRODUCTS, check_project, found_before
 from inkhorn.runs.fit import FitProduct, fit_parameters, fitted, model_to_fit
 from inkhorn.runs.flow import solved_flow, write_findings
-from inkhorn.runs.folder import RunFolder, describe, new_run_folder, take_up_killed
+from inkhorn.runs.folder import RunFolder, describe
 from inkhorn.runs.journal import Journal
+from inkhorn.runs.keeping import new_run_folder, take_up_killed
 from inkhorn.runs.product import Picture, Product, Work, digest_of, key_of
+from inkhorn.stopping import asked_to_stop
 
 __all__ = ["fit_project", "run_project"]
 
@@ -77,9 +79,7 @@ class _Making:
         with new_run_folder(self.parent, self.kind, self.name, self.journal, self.again) as folder:
             describe(folder, self.project, self.kind, self.name, self.grid, self.again)
             self.journal.write_into(folder.file("log"))
-            self.project.inputs.write(
-                folder.file("inputs"), variant=self.project.variant, grid=self.grid
-            )
+            self.project.inputs.write(folder.file("inputs"), variant=self.project.variant, grid=self.grid)
             yield folder
 
     def products(self, work: Work, fit: FitResult | None = None) -> None:
@@ -116,15 +116,17 @@ class _Making:
         digest = digest_of(work.project, work.model, asked)
         folder.used.clear()
         try:
-            if product.table not in ("flow", "fit") and self.before is not None:
-                if folder.taken_over(self.before, key, digest):
-                    made = product.read(work, asked)
-                    self._tell(product, work, asked, made)
-                    return made
+            before = None if product.table in ("flow", "fit") else self.before
+            if before is not None and folder.taken_over(before, key, digest):
+                made = product.read(work, asked)
+                self._tell(product, work, asked, made)
+                return made
             made = product.solve(work, asked) if solve is None else solve()
             self._tell(product, work, asked, made)
             product.write(work, asked, made)
         except InkhornError as problem:
+            if asked_to_stop():
+                raise KeyboardInterrupt from None
             self.failed.append(problem)
             self.journal.tell(f"{key} failed: {problem}")
             folder.worth = True
@@ -144,8 +146,12 @@ class _Making:
         except OSError:
             raise
         except Exception as problem:
+            if asked_to_stop():
+                raise KeyboardInterrupt from None
             picture.path.unlink(missing_ok=True)
-            self.journal.complain(f"{picture.path.name} could not be drawn: {type(problem).__name__}: {problem}")
+            self.journal.complain(
+                f"{picture.path.name} could not be drawn: {type(problem).__name__}: {problem}"
+            )
 
 
 def _to_go_on_from(path: Path, kind: str) -> RunFolder:

@@ -65,7 +65,9 @@ class Run:
 
         tables = [k for k, (name, _) in FILES.items() if name.endswith(".csv")]
         if key not in tables:
-            raise InputError(f'there is no table "{key}"; expected one of {tables}.{did_you_mean(key, tables)}')
+            raise InputError(
+                f'there is no table "{key}"; expected one of {tables}.{did_you_mean(key, tables)}'
+            )
         return pd.read_csv(self._folder.there(key))
 
     @cached_property
@@ -109,8 +111,8 @@ class Run:
         if differs:
             warnings.warn(
                 f'the inputs of "{self.path}" make another model now than when it was run (version '
-                f"{self.about.get('inkhorn')}); what differs: {'; '.join(differs)}. Heads and flows are as they were; what "
-                "follows from them is by this version.",
+                f"{self.about.get('inkhorn')}); what differs: {'; '.join(differs)}. Heads and flows are as they were; "
+                "what follows from them is by this version.",
                 InkhornWarning,
                 stacklevel=2,
             )

@@ -55,7 +55,7 @@ class PathsProduct(Product[PathResult]):
         if idle and all(n in idle and _in_one_cell(model, n) for n in asked.wells):
             yield Finding(
                 "error",
-                f"paths begin at {', '.join(idle)}, which pumps nothing and lies in one layer: there is nothing to follow",
+                f"paths begin at {', '.join(idle)}, which pumps nothing and lies in one layer: nothing can be followed",
                 where,
                 "Name wells that pump.",
             )

@@ -60,7 +60,10 @@ class PlumeProduct(Product[TransportResult]):
             step=asked.step,
             outputs=asked.outputs,
             spreading=Spreading(
-                asked.dispersivity, asked.transverse_dispersivity, asked.vertical_dispersivity, asked.diffusion
+                asked.dispersivity,
+                asked.transverse_dispersivity,
+                asked.vertical_dispersivity,
+                asked.diffusion,
             ),
             progress=lambda now, end: work.journal.progress(words, now / end),
         )

@@ -128,7 +128,10 @@ def digest_of(project: Project, model: Model, asked: Any) -> str:
         sorted(parts.items()),
         repr(asked),
         [repr(s) for s in project.site.species],
-        [(b.name, b.x, b.y, b.layer, b.levels.tolist(), b.dates.astype(str).tolist()) for b in project.site.bores],
+        [
+            (b.name, b.x, b.y, b.layer, b.levels.tolist(), b.dates.astype(str).tolist())
+            for b in project.site.bores
+        ],
         repr(project.asked.draw),
         repr(project.asked.region),
         repr(project.asked.across),
