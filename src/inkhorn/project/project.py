@@ -91,9 +91,11 @@ class Project:
 
     @property
     def runs_folder(self) -> Path:
-        """Where run folders go: ``runs`` beside the project file; of inputs that a run kept, beside that run."""
-        kept = bool(self.inputs.as_run)
-        return self.path.parent.parent.parent if kept else self.path.parent / "runs"
+        """Where run folders go: ``runs`` beside the project file; of inputs within the folder of a run, beside that."""
+        home = self.path.resolve().parent
+        if self.inputs.as_run and home.name == "inputs" and (home.parent / "about.json").is_file():
+            return home.parent.parent
+        return self.path.parent / "runs"
 
     @property
     def section_line(self) -> Any:

@@ -14,7 +14,7 @@ from inkhorn.draw import save_figure
 from inkhorn.errors import InkhornError, InputError
 from inkhorn.files import StepFile
 from inkhorn.flow import FlowResult, FlowStep
-from inkhorn.model import Model
+from inkhorn.model import Findings, Model
 from inkhorn.project import Project
 from inkhorn.runs.checking import PRODUCTS, check_project, found_before
 from inkhorn.runs.fit import FitProduct, fit_parameters, fitted, model_to_fit
@@ -22,7 +22,7 @@ from inkhorn.runs.flow import solved_flow, write_findings
 from inkhorn.runs.folder import RunFolder, describe
 from inkhorn.runs.journal import Journal
 from inkhorn.runs.keeping import new_run_folder, take_up_killed
-from inkhorn.runs.product import Picture, Product, Work, digest_of, key_of
+from inkhorn.runs.product import Product, Work, digest_of, key_of
 from inkhorn.stopping import asked_to_stop
 
 __all__ = ["fit_project", "run_project"]
@@ -47,6 +47,7 @@ class _Making:
         named = grid or project.inputs.as_run.get("grid")
         self.name = "-".join(part for part in (project.variant, named) if part)
         self.first: Any = None
+        self.found = Findings.of([])
         self.failed: list[InkhornError] = []
         self.again = f"inkhorn {kind} {shlex.quote(str(project.path))}"
         self.again += f" --variant {shlex.quote(project.variant)}" if project.variant else ""
@@ -62,13 +63,13 @@ class _Making:
         for key, value in project.inputs.as_run.items():
             if value:
                 journal.tell(f"as in the run whose inputs these are: {key} {value}")
-        model, findings = check_project(project, self.grid)
-        findings.raise_errors()
+        model, self.found = check_project(project, self.grid)
+        self.found.raise_errors()
         named = self.grid if self.grid != project.asked.use_grid else None
         journal.tell(f"{model.grid}" + (f" on the grid {named}" if named else ""))
         for change in project.changes:
             journal.tell(f"variant {project.variant}: {change}")
-        for finding in findings:
+        for finding in self.found:
             journal.tell(str(finding))
         self.first = project.heads_before(model.grid)
         return model
@@ -95,16 +96,13 @@ class _Making:
             if product.possible(work.flow.model):
                 for asked in product.requests(work.project, work.model):
                     made.append((product, asked, self._one(product, work, asked)))
-        write_findings(found_before(work.project, work.model), work)
-        pictures = [
-            (key_of(product, asked), picture)
-            for product, asked, one in made
-            if one is not None
-            for picture in product.draw(work, asked, one)
-        ]
-        for k, (_, picture) in enumerate(pictures):
-            self.journal.progress(f"drawing {picture.what}", k / len(pictures))
-            self._draw(picture)
+        write_findings(self.found if fit is None else found_before(work.project, work.model), work)
+        for k, (product, asked, one) in enumerate(made):
+            with self._not_drawn(f"the pictures of {key_of(product, asked)}"):
+                for picture in product.draw(work, asked, one) if one is not None else ():
+                    self.journal.progress(f"drawing {picture.what}", k / len(made))
+                    with self._not_drawn(picture.path.name):
+                        save_figure(picture.path, picture.fill)
         if self.failed:
             raise self.failed[0]
 
@@ -139,19 +137,17 @@ class _Making:
         for line in product.tell(work, asked, made):
             self.journal.tell(line)
 
-    def _draw(self, picture: Picture) -> None:
-        """Draw one picture; one that cannot be drawn costs nothing else."""
+    @contextmanager
+    def _not_drawn(self, what: str) -> Iterator[None]:
+        """Tell of a picture that cannot be drawn; it costs nothing else."""
         try:
-            save_figure(picture.path, picture.fill)
+            yield
         except OSError:
             raise
         except Exception as problem:
             if asked_to_stop():
                 raise KeyboardInterrupt from None
-            picture.path.unlink(missing_ok=True)
-            self.journal.complain(
-                f"{picture.path.name} could not be drawn: {type(problem).__name__}: {problem}"
-            )
+            self.journal.complain(f"{what} could not be drawn: {type(problem).__name__}: {problem}")
 
 
 def _to_go_on_from(path: Path, kind: str) -> RunFolder:
