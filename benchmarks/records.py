@@ -56,7 +56,7 @@ def main() -> None:
         reading = seconds(lambda: [record.heads for record in reader])
         print(f"{made.grid.n_cells} cells, {len(flow.steps)} steps: {whole:.1f} s with records on disk")
         print(
-            f"  of a step's time, writing its record takes {writing / whole:6.1%}, reading its heads {reading / whole:6.1%}"
+            f"  of a step's time, writing its record takes {writing / whole:.1%}, reading heads {reading / whole:.1%}"
         )
         print(f"  the file is opened and the last heads read in {opening:.3f} s")
         print(f"  a record takes {size / 1e6:.2f} MB on disk, {size / raw:.0%} of its numbers")
