@@ -82,7 +82,7 @@ class StepReader(Sequence[FlowStep]):
     def __init__(self, path: Path | str, model: Model, *, any_version: bool = False) -> None:
         self.path, self.model = Path(path), model
         self.differs: list[str] = []
-        self._writes = self._grows = False
+        self._writes = self._grows = self._ended = False
         self._layout = StepLayout(model)
         self._file: Any = None
         self._tables: dict[str, Any] = {}
@@ -156,11 +156,15 @@ class StepReader(Sequence[FlowStep]):
         return self._numbers[name]
 
     def __len__(self) -> int:
+        if self._ended:
+            return len(self._numbers["joined_steps"])
         joins = self._read("joined_steps")
+        ended = not (self._grows or self._writes)
         count = int(np.argmin(joins > 0)) if not (joins > 0).all() else len(joins)
         if count != len(self._numbers.get("joined_steps", ())):
             for name in (*OF_STEPS, "time_bounds"):
                 self._numbers[name] = self._read(name, slice(count), until=count)
+        self._ended = ended and "joined_steps" in self._numbers
         return count
 
     @property
@@ -364,7 +368,7 @@ class StepFile(StepReader):
 
     def _write_to(self, file: Any) -> None:
         file.swmr_mode = True
-        self._file, self._writes, self._made_of = file, True, None
+        self._file, self._writes, self._ended, self._made_of = file, True, False, None
         self._numbers.clear()
         self._newton = ()
 
