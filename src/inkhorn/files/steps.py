@@ -7,6 +7,7 @@ import os
 import re
 import time
 from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, overload
@@ -15,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
-from inkhorn.files.step_layout import FORMAT, LETTERS, NEWTON, OF_CELLS, OF_STEPS, StepLayout, lay_out
+from inkhorn.files.step_layout import FORMAT, LETTERS, NEWTON, OF_CELLS, OF_STEPS, StepLayout, lay_out, packed
 from inkhorn.files.whole import free_beside, must_exist
 from inkhorn.flow import FlowStart, FlowStep, NewtonRow, SolverReport
 from inkhorn.flow.record import HEADS_TO_BEGIN_WITH
@@ -416,9 +417,7 @@ class StepFile(StepReader):
         values |= {f"{kind}_flow": q for kind, q in zip(kinds, record.term_flow, strict=True)}
         for what in ("outside", "link_flow", "state"):
             values |= {f"{kind}_{what}": q for kind, q in zip(kinds, getattr(record, what), strict=True)}
-        for name, of_record in values.items():
-            if np.size(of_record):
-                self._put(name, k, np.ravel(of_record)[None])
+        self._put_packed(k, {name: np.ravel(v) for name, v in values.items() if np.size(v)})
         report = record.report
         numbers = (
             record.steady, record.period, record.order, report.closure, report.unknowns,
@@ -436,6 +435,23 @@ class StepFile(StepReader):
         table.resize(at + len(values), axis=0)
         if len(values):
             table[at:] = values
+
+    def _put_packed(self, k: int, values: dict[str, NDArray[np.float64]]) -> None:
+        """Write a row of each of these tables, packed by as many processors as there are."""
+        places, chunks = [], []
+        for name, of_record in values.items():
+            table = self._table(name)
+            table.resize(k + 1, axis=0)
+            size = table.chunks[1]
+            for begin in range(0, len(of_record), size):
+                chunk = np.zeros(size)
+                part = of_record[begin : begin + size]
+                chunk[: len(part)] = part
+                places.append((table, (k, begin)))
+                chunks.append(chunk)
+        with ThreadPoolExecutor() as pool:
+            for (table, at), data in zip(places, pool.map(packed, chunks), strict=True):
+                table.id.write_direct_chunk(at, data)
 
     def _written_anew(self, unknown: FlowStart) -> None:
         """Begin the file anew with the records of the one that is there, whose writer may have been killed."""
