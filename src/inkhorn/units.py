@@ -14,7 +14,15 @@ from typing import Any, NamedTuple
 
 from inkhorn.errors import InputError
 
-__all__ = ["KINDS", "METRES_AND_DAYS", "UnitSystem", "quantity", "split_header", "unit_factor"]
+__all__ = [
+    "KINDS",
+    "METRES_AND_DAYS",
+    "UnitSystem",
+    "plain",
+    "quantity",
+    "split_header",
+    "unit_factor",
+]
 
 
 class Kind(NamedTuple):
@@ -46,8 +54,13 @@ KINDS: dict[str, Kind] = {
 }
 
 _NUMBER = re.compile(r"^\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*?)\s*$")
-_PLAIN_POWER = re.compile(r"(?<=[A-Za-z])([2-9])(?![A-Za-z0-9.])")  # as people type it: m3/day
-_UNIT_TEXT = re.compile(r"^[A-Za-zµμ%°²³⁵⁻¹0-9·*/^()\s.\-]{1,40}$")
+_PLAIN_POWER = re.compile(r"(?<=[A-Za-z])(-?[1-9])(?![A-Za-z0-9.])")  # as people type it: m3/day, m3 d-1
+_POWER = r"(?:\^?-?[1-9](?![0-9.])|[⁻]?[¹²³⁴⁵]|\*\*-?[1-9](?![0-9.]))?"
+_NAME, _BETWEEN = rf"[A-Za-zµμ%°]{{1,20}}{_POWER}", r"(?:\s{0,3}[·*/]\s{0,3}|\s{1,3})"
+_FACTOR = rf"(?:{_NAME}|\({_NAME}(?:{_BETWEEN}{_NAME}){{0,3}}\){_POWER}|1)"
+# names with powers of one digit, multiplied and divided: no more is a unit, and the units library sees nothing else
+_UNIT_TEXT = re.compile(rf"{_FACTOR}(?:{_BETWEEN}{_FACTOR}){{0,7}}")
+_LONGEST = 60  # letters of a number with its unit
 
 
 @dataclass(frozen=True)
@@ -127,8 +140,8 @@ def unit_factor(unit: str, kind: str) -> float:
         text = {"ppm": "mg/l", "ppb": "ug/l"}.get(text, text)
     if text in ("", "-", "1"):
         text = "dimensionless"
-    if not _UNIT_TEXT.match(text) or "**" in text:
-        raise InputError(f'"{unit}" is not a unit; expected one for a {kind}, as in "{example}".')
+    if len(text) > _LONGEST or not _UNIT_TEXT.fullmatch(text) or "**" in text:
+        raise InputError(f'"{unit}" is not a unit; expected one of {kind}, as in "{example}".')
     try:
         measure = _registry().Quantity(1.0, _PLAIN_POWER.sub(r"**\1", text.replace("^", "**")))
         inside = "degree" if kind == "angle" else f"meter**{length} * day**{time} * gram**{mass}"
@@ -169,9 +182,10 @@ def quantity(value: object, kind: str, *, units: UnitSystem = METRES_AND_DAYS, w
     0.001
     """
     if isinstance(value, str):
-        match = _NUMBER.match(value)
+        match = _NUMBER.match(value) if len(value) <= _LONGEST else None
         if match is None:
-            raise InputError(f'{what} is "{value}"; expected a number, as in "{KINDS[kind].example}".')
+            shown = value if len(value) <= _LONGEST else value[:_LONGEST] + "..."
+            raise InputError(f'{what} is "{shown}"; expected a number, as in "{KINDS[kind].example}".')
         number, unit = float(match[1]), match[2]
     elif isinstance(value, (int, float)) and not isinstance(value, bool):
         number, unit = float(value), ""
@@ -183,6 +197,33 @@ def quantity(value: object, kind: str, *, units: UnitSystem = METRES_AND_DAYS, w
         return number * unit_factor(unit or units.unit_of(kind), kind)
     except InputError as problem:
         raise InputError(f"{what} is {value!r}: {problem}") from None
+
+
+def plain(value: Any, kind: str, what: str = "value") -> Any:
+    """Return a value with all text in it turned into numbers inside; what is no text stays as it is.
+
+    Parameters
+    ----------
+    value : object
+        A number, text such as ``"12 l/s"``, or a list or tuple of these.
+    kind : str
+        What it measures, a key of `KINDS`.
+    what : str
+        How to name it in a message.
+
+    Raises
+    ------
+    InputError
+        If text is no number, or its unit is unknown or of another kind.
+
+    >>> plain(["1 km", 250.0], "length")
+    [1000.0, 250.0]
+    """
+    if isinstance(value, str):
+        return quantity(value, kind, what=what)
+    if isinstance(value, (list, tuple)) and any(isinstance(v, (str, list, tuple)) for v in value):
+        return type(value)(plain(v, kind, f"{what}[{k}]") for k, v in enumerate(value))
+    return value
 
 
 def split_header(header: str) -> tuple[str, str]:

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from inkhorn.errors import InputError, check_positive
 from inkhorn.model import Model
 from inkhorn.model.terms import HORIZONTAL
+from inkhorn.units import plain
 
 __all__ = ["LayerConductivity", "Parameter", "RechargeMultiplier"]
 
@@ -36,6 +37,9 @@ class Parameter(ABC):
     unit: ClassVar[str] = ""
 
     def __post_init__(self) -> None:
+        for key in ("lower", "upper"):
+            kind = "conductivity" if self.unit == "m/day" else "number"
+            object.__setattr__(self, key, plain(getattr(self, key), kind, f'parameter "{self.name}": {key}'))
         check_positive(f'parameter "{self.name}": lower', self.lower, unit=self.unit)
         check_positive(f'parameter "{self.name}": upper', self.upper, unit=self.unit)
         if self.lower >= self.upper:

@@ -21,6 +21,7 @@ from inkhorn.flow.record import HEADS_TO_BEGIN_WITH, FlowStart, FlowStep, StepSt
 from inkhorn.flow.report import NewtonRow, SolverReport
 from inkhorn.flow.result import FlowResult
 from inkhorn.model import Model, differences, fingerprint, levelless_cells
+from inkhorn.units import plain
 
 __all__ = ["solve_flow"]
 
@@ -199,6 +200,7 @@ def solve_flow(
     if order not in (1, 2):
         raise InputError(f"order is {order!r}; expected 1 or 2.")
     if head_error is not None:
+        head_error = plain(head_error, "length", "head_error")
         check_positive("head_error", head_error, unit="m")
     rules, schedule, now = Rules(closure, most_iterations, progress), model.schedule, model
     heads = first_heads(model) if first is None else model.grid.per_cell("first", first)

@@ -13,6 +13,7 @@ from inkhorn.errors import InputError, check_nonnegative, check_positive
 from inkhorn.flow import FlowResult
 from inkhorn.paths.velocity import FaceVelocities, face_velocities
 from inkhorn.site import Well
+from inkhorn.units import plain
 
 if TYPE_CHECKING:
     import geopandas as gpd
@@ -194,6 +195,7 @@ def trace(
 
     from inkhorn.paths._kernels import TOP, track
 
+    most_time, mark = plain(most_time, "time", "most_time"), plain(mark, "time", "mark")
     check_positive("most_time", most_time, unit="days")
     check_nonnegative("mark", mark, unit="days")
     velocities = face_velocities(flow)

@@ -18,6 +18,7 @@ from inkhorn.errors import InputError, did_you_mean
 from inkhorn.site.cells import PickedCells
 from inkhorn.site.declaration import Concentrations, LayerNames, Quantity, Symbol, declared_fields
 from inkhorn.site.series import Series
+from inkhorn.units import plain
 
 __all__ = [
     "Along",
@@ -178,10 +179,12 @@ class Feature:
             if isinstance(declared, Quantity) and value is not None:
                 self._check_quantity(name, declared, value)
             elif isinstance(declared, Concentrations):
-                for species, number in value.items():
-                    Quantity("", dimension="concentration", check="nonnegative").checked(
-                        f"{self.where}: concentration of {species}", number
-                    )
+                what = f"{self.where}: concentration of"
+                said = Quantity("", dimension="concentration", check="nonnegative")
+                numbers = {k: plain(v, "concentration", f"{what} {k}") for k, v in value.items()}
+                for species, number in numbers.items():
+                    said.checked(f"{what} {species}", number)
+                object.__setattr__(self, name, numbers)
             elif isinstance(declared, LayerNames) and declared.many:
                 names = (value,) if isinstance(value, str) else tuple(value)
                 object.__setattr__(self, name, names)
@@ -252,6 +255,9 @@ class Feature:
             raise InputError(f"{self.where}: the {name} changes in time; expected {words}.")
         if isinstance(declared.dimension, dict) and self.geometry not in declared.dimension:
             raise InputError(f"{self.where}: {says_nothing(name, declared.dimension, self.geometry)}")
+        if not isinstance(value, Series):
+            value = plain(value, declared.dimension_on(self.geometry), f"{self.where}: {name}")
+            object.__setattr__(self, name, value)
         given = value.values if isinstance(value, Series) else value
         values = np.atleast_1d(declared.checked(f"{self.where}: {name}", given, self.geometry))
         vertices = len(self.shape.coords) if self.geometry == "line" and declared.along else 1

@@ -13,6 +13,7 @@ from typing import Any
 
 from inkhorn.errors import InputError, did_you_mean
 from inkhorn.site.declaration import Quantity, declared_fields, quantity
+from inkhorn.units import plain
 
 __all__ = ["Material", "Property", "declare_property", "material_fields", "properties"]
 
@@ -168,7 +169,12 @@ class Material:
         for name, said in material_fields().items():
             value = self.value(name)
             if value is not None:
+                value = plain(value, said.dimension_on(""), f"{what}: {name}")
                 said.checked(f"{what}: {name}", value)
+                if name in self.further:
+                    object.__setattr__(self, "further", {**self.further, name: value})
+                else:
+                    object.__setattr__(self, name, value)
         unknown = set(self.further) - set(material_fields())
         for name in sorted(unknown):
             known = list(material_fields())

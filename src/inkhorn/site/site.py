@@ -17,6 +17,7 @@ from inkhorn.site.schedule import Schedule
 from inkhorn.site.sources import Well
 from inkhorn.site.zones import Zones
 from inkhorn.space import Strata
+from inkhorn.units import plain
 
 __all__ = ["Bore", "Picture", "Site", "Species"]
 
@@ -43,6 +44,9 @@ class Species:
     limit: float | None = None
 
     def __post_init__(self) -> None:
+        for key in ("start", "limit"):
+            what = f'species "{self.name}": {key}'
+            object.__setattr__(self, key, plain(getattr(self, key), "concentration", what))
         check_nonnegative(f'species "{self.name}": start', self.start, unit="g/m³")
         if self.limit is not None:
             check_positive(f'species "{self.name}": limit', self.limit, unit="g/m³")

@@ -13,6 +13,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_finite, check_positive
 from inkhorn.space.mesh import PlanEdges, cut_edges, keeping, shapes_of
+from inkhorn.units import plain
 
 __all__ = ["Band", "CutCells", "RectangularMesh", "rectangles"]
 
@@ -41,6 +42,8 @@ class Band:
     size: float
 
     def __post_init__(self) -> None:
+        for key in ("start", "end", "size"):
+            object.__setattr__(self, key, plain(getattr(self, key), "length", f"band: {key}"))
         check_finite("band", [self.start, self.end], unit="m")
         check_positive("band size", self.size, unit="m")
         if self.axis not in ("x", "y") or self.end < self.start:
@@ -439,6 +442,9 @@ def rectangles(
     """
     import shapely
 
+    cell, margin = plain(cell, "length", "cell"), plain(margin, "length", "margin")
+    rotation = plain(rotation, "angle", "rotation")
+    near = [(shapes, plain(size, "length", "near")) for shapes, size in near]
     if (cell is None) == (count is None):
         raise InputError("give either `cell` (a size in m) or `count` (numbers of cells), and not both.")
     if growth <= 1.0:

@@ -13,6 +13,7 @@ from numpy.typing import ArrayLike, NDArray
 from inkhorn.errors import InputError, check_positive
 from inkhorn.space.mesh import PlanEdges, keeping, shapes_of
 from inkhorn.space.rectangles import CutCells, RectangularMesh, rectangles
+from inkhorn.units import plain
 
 __all__ = ["SplitMesh", "split_in_four"]
 
@@ -352,7 +353,8 @@ def split_in_four(
     )
     tree = _Tree(base)
     sizes: dict[float, list[Any]] = {}
-    for shapes, size in near:
+    for shapes, wanted in near:
+        size = plain(wanted, "length", "near")
         check_positive("near", size, unit="m")
         sizes.setdefault(float(size), []).extend(shapes_of(shapes))
     for size, shapes in sizes.items():

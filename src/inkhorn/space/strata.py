@@ -11,6 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_positive, did_you_mean
 from inkhorn.space.surfaces import BetweenSurface, PointSurface, Surface
+from inkhorn.units import plain
 
 __all__ = ["Layer", "Levels", "Strata", "layers_named"]
 
@@ -67,7 +68,9 @@ class Layer:
     part_of: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
-        check_positive(f'layer "{self.name}": least_thickness', self.least_thickness, unit="m")
+        what = f'layer "{self.name}": least_thickness'
+        object.__setattr__(self, "least_thickness", plain(self.least_thickness, "length", what))
+        check_positive(what, self.least_thickness, unit="m")
         if self.where_thin not in ("absent", "keep"):
             raise InputError(
                 f'layer "{self.name}": where_thin is "{self.where_thin}"; expected "absent" or "keep".'

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from inkhorn.errors import InputError, check_positive
 from inkhorn.space.mesh import shapes_of
 from inkhorn.space.voronoi import VoronoiMesh, finite_ridges
+from inkhorn.units import plain
 
 __all__ = ["voronoi"]
 
@@ -174,6 +175,8 @@ def voronoi(
     """
     import shapely
 
+    size, boundary = plain(size, "length", "size"), plain(boundary, "length", "boundary")
+    near = [(group, plain(wanted, "length", "near")) for group, wanted in near]
     if (size is None) == (cells is None):
         raise InputError("give either `size` (a size in m) or `cells` (about how many), and not both.")
     if growth <= 1.0:

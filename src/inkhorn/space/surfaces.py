@@ -13,6 +13,7 @@ from numpy.typing import ArrayLike, NDArray
 from inkhorn.errors import InputError, check_finite, check_positive, did_you_mean
 from inkhorn.space.interpolation import POINT_METHODS
 from inkhorn.space.kriging import Variogram
+from inkhorn.units import plain
 
 __all__ = [
     "BetweenSurface",
@@ -47,6 +48,10 @@ class ConstantSurface:
     """
 
     elevation: float
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "elevation", plain(self.elevation, "length", "elevation"))
+        check_finite("elevation", self.elevation, unit="m")
 
     def at(self, x: ArrayLike, y: ArrayLike) -> Array:
         return np.full(np.broadcast(x, y).shape, float(self.elevation))

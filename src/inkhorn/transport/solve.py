@@ -14,6 +14,7 @@ from inkhorn.flow import FlowResult
 from inkhorn.linear import LinearSystem
 from inkhorn.site import Species
 from inkhorn.transport.spreading import Spreading, exchange_matrix
+from inkhorn.units import plain
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -176,6 +177,7 @@ def solve_transport(
     """
     from scipy.sparse import diags_array
 
+    duration, step = plain(duration, "time", "duration"), plain(step, "time", "step")
     check_positive("duration", duration, unit="days")
     check_positive("step", step, unit="days")
     if not flow.steps[-1].steady:

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from inkhorn.errors import InputError, check_nonnegative
 from inkhorn.flow import FlowResult
+from inkhorn.units import plain
 
 __all__ = ["Spreading", "cell_discharge", "exchange_matrix", "face_dispersion"]
 
@@ -32,6 +33,9 @@ class Spreading:
     diffusion: float = 0.0
 
     def __post_init__(self) -> None:
+        for name in ("longitudinal", "transverse", "vertical", "diffusion"):
+            kind = "diffusion" if name == "diffusion" else "length"
+            object.__setattr__(self, name, plain(getattr(self, name), kind, name))
         for name in ("longitudinal", "transverse", "vertical"):
             check_nonnegative(f"dispersivity {name}", getattr(self, name), unit="m")
         check_nonnegative("diffusion", self.diffusion, unit="m²/day")
