@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import os
 import random
 import re
 
 import geopandas as gpd
 import numpy as np
 import numpy.testing as npt
+import pandas as pd
 import pytest
 import xarray as xr
 
@@ -19,6 +21,7 @@ from inkhorn.files import (
     write_concentration,
     write_flow,
     write_paths,
+    write_table,
     written_whole,
 )
 from inkhorn.project.project_file import Places
@@ -187,3 +190,30 @@ def test_spoilt_projects_end_in_a_message_or_a_model(full_project, batch):
             assert not short, told  # noqa: PT017 - either way is fine
         spoilt.write_text(files[spoilt], encoding="utf-8")
     assert 10 < good < 90
+
+
+def test_what_is_no_file_or_would_never_end_is_refused_at_once(tmp_path, command):
+    os.mkfifo(tmp_path / "pipe")
+    (tmp_path / "blanks.toml").write_text("[" + " " * 100_000)
+    (tmp_path / "deep.toml").write_text("a = " + "[" * 20_000)
+    (tmp_path / "latin.toml").write_bytes('title = "Köln"'.encode("latin-1"))
+    for name, message in (
+        ("pipe", "it is a pipe or a device"),
+        (".", "it is a folder"),
+        ("blanks.toml", "is not TOML"),
+        ("deep.toml", "nests its tables too deep"),
+        ("latin.toml", "is not in UTF-8"),
+    ):
+        code, _, err = command("check", tmp_path / name)
+        assert (code, message in err) == (2, True), err
+
+
+def test_text_is_written_so_that_no_spreadsheet_runs_it(tmp_path):
+    frame = pd.DataFrame(
+        {"=name": ["=1+1", "@sum", "-2 m", "+1|!x", "plain"], "x": [1.0, 2.0, -3.0, 4.0, 5.0]}
+    )
+    write_table(frame, tmp_path / "table.csv")
+    again = pd.read_csv(tmp_path / "table.csv")
+    assert again.columns.tolist() == ["'=name", "x"]
+    assert again["'=name"].tolist() == ["'=1+1", "'@sum", "-2 m", "'+1|!x", "plain"]
+    assert again["x"].tolist() == frame["x"].tolist()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy.testing as npt
 import pytest
+import shapely
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -29,6 +30,10 @@ from inkhorn.units import KINDS, UnitSystem, quantity, split_header, unit_factor
         ("2 ha", "area", 20000.0),
         ("0.3", "number", 0.3),
         ("25 %", "number", 0.25),
+        ("5 m3/day", "flow", 5.0),
+        ("5 m2/day", "conductance", 5.0),
+        ("5 m3 d-1", "flow", 5.0),
+        ("5 m^3/(m^2 day)", "rate", 5.0),
     ],
 )
 def test_numbers_with_units(text, kind, inside):
@@ -53,6 +58,9 @@ def test_bare_numbers_take_the_unit_of_the_project():
         ("1e999", "length", "finite"),
         ("1 m; import os", "length", "not a unit"),
         ("1 m**9**9**9", "length", "not a unit"),
+        ("20 9^9^9 m", "length", "is not a unit; expected one of length"),
+        ("1 " + "m" * 5000, "length", "expected a number"),
+        (" " * 3000 + "1 m", "length", "expected a number"),
     ],
 )
 def test_what_is_no_such_quantity_is_refused(value, kind, message):
@@ -74,3 +82,42 @@ def test_every_kind_knows_its_example_and_scales(value, kind):
 )
 def test_headers_carry_units(header, split):
     assert split_header(header) == split
+
+
+def test_text_with_a_unit_is_taken_in_python_too():
+    """By features, materials, species, meshes, solvers; what is of another kind is refused by name."""
+    line, square = shapely.LineString([(0, 0), (100, 0)]), shapely.box(0, 0, 1000, 800)
+    river = ik.River(
+        name="brook", shape=line, stage=["17 m", "1600 cm"], bed="15 m", width="4 m",
+        bed_thickness="0.5 m", bed_conductivity="1e-5 m/s",
+    )  # fmt: skip
+    npt.assert_allclose(river.stage, [17.0, 16.0])
+    npt.assert_allclose(river.bed_conductivity, 0.864)
+    well = ik.Well(
+        name="w", x=1, y=2, screen_top="10 ft", screen_bottom="-3 m", abstraction="12 m3/h",
+        concentration={"salt": "3 g/l"},
+    )  # fmt: skip
+    npt.assert_allclose(
+        [well.screen_top, well.abstraction, well.concentration["salt"]], [3.048, 288.0, 3000.0]
+    )
+    sand = ik.Material("sand", conductivity="1e-4 m/s", porosity="25 %")
+    npt.assert_allclose([sand.conductivity, sand.porosity], [8.64, 0.25])
+    assert ik.Species("salt", limit="1 g/l").limit == pytest.approx(1000.0)
+    near = [(shapely.Point(300, 300), "1000 cm")]
+    for one, other in (
+        (ik.rectangles(square, cell="0.1 km", near=near, rotation="30 degrees"),
+         ik.rectangles(square, cell=100, near=[(near[0][0], 10)], rotation=30)),
+        (ik.voronoi(square, size="0.1 km", near=near), ik.voronoi(square, size=100, near=[(near[0][0], 10)])),
+        (ik.split_in_four(square, cell="0.1 km", near=near),
+         ik.split_in_four(square, cell=100, near=[(near[0][0], 10)])),
+    ):  # fmt: skip
+        npt.assert_allclose(one.area, other.area)
+    assert ik.Spreading("20 m", "200 cm").transverse == pytest.approx(2.0)
+    for make, message in (
+        (lambda: ik.Recharge(name="rain", shape=square, rate="650 mm"), 'recharge "rain": rate is .*not a unit of rate'),
+        (lambda: ik.Material("sand", conductivity="3 kg"), 'material "sand": conductivity is .*not a unit of cond'),
+        (lambda: ik.rectangles(square, cell="100 kg"), "cell is .*not a unit of length"),
+        (lambda: ik.Spreading("2 days"), "longitudinal is .*not a unit of length"),
+    ):  # fmt: skip
+        with pytest.raises(ik.InputError, match=message):
+            make()

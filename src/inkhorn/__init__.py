@@ -6,4 +6,6 @@ list in ``__init__.pyi``) and loaded when first used, so that ``import inkhorn``
 
 import lazy_loader
 
+__version__ = "0.1.0"
+
 __getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)

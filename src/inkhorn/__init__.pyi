@@ -60,6 +60,8 @@ from .space import voronoi as voronoi
 from .transport import Spreading as Spreading
 from .transport import solve_transport as solve_transport
 
+__version__: str
+
 __all__ = [
     "Band",
     "Barrier",

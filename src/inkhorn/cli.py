@@ -33,6 +33,24 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
 )
 
+
+def _version(asked: bool) -> None:
+    if asked:
+        from inkhorn import __version__
+
+        typer.echo(f"Inkhorn {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def _options(
+    version: Annotated[
+        bool, typer.Option("--version", callback=_version, is_eager=True, help="Say which version this is.")
+    ] = False,
+) -> None:
+    pass
+
+
 drawing = typer.Typer(
     no_args_is_help=True, help="Draw a project before it is solved: plan, section, block, surface."
 )

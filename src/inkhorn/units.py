@@ -232,6 +232,8 @@ def split_header(header: str) -> tuple[str, str]:
     >>> split_header("abstraction [m³/h]")
     ('abstraction', 'm³/h')
     """
-    match = re.match(r"^\s*(.*?)\s*(?:\[(.*)\])?\s*$", header)
-    assert match is not None  # every string matches
-    return match[1], (match[2] or "").strip()
+    text = header.strip()
+    name, bracket, unit = text.partition("[")
+    if not bracket or not text.endswith("]"):
+        return text, ""
+    return name.strip(), unit[:-1].strip()

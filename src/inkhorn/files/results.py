@@ -195,7 +195,22 @@ def read_paths(path: Path, flow: FlowResult, *, backward: bool, mark: float) -> 
     return PathResult(flow, table, pd.DataFrame(lines.drop(columns="geometry")), backward, mark)
 
 
+def _harmless(value: Any) -> Any:
+    """Text as it is, but for an apostrophe before what a spreadsheet would run."""
+    if not isinstance(value, str) or value[:1] not in "=@+-\t\r" or not value:
+        return value
+    signed = value[0] in "+-" and not set(value) & set("|!('=\"")  # a number, perhaps with its unit
+    return value if signed else f"'{value}"
+
+
 def write_table(frame: pd.DataFrame, path: Path) -> None:
-    """Write a table as CSV; an index with names is written along."""
+    """Write a table as CSV; an index with names is written along.
+
+    Text that a spreadsheet would take for a formula to be run has an apostrophe before it.
+    """
+    indexed = any(n is not None for n in frame.index.names)
+    frame = frame.reset_index() if indexed else frame
+    text = frame.select_dtypes(exclude=["number", "datetime", "bool"]).columns
+    frame = frame.assign(**{c: frame[c].map(_harmless) for c in text}).rename(columns=_harmless)
     with written_whole(path) as beside:
-        frame.to_csv(beside, index=any(n is not None for n in frame.index.names), float_format="%.10g")
+        frame.to_csv(beside, index=False, float_format="%.10g")

@@ -11,6 +11,7 @@ from typing import Any
 
 from inkhorn.errors import InputError
 from inkhorn.files.names import file_name
+from inkhorn.files.whole import MOST_BYTES
 
 __all__ = ["Inputs"]
 
@@ -82,7 +83,10 @@ class Inputs:
             If it was written while it was read.
         """
         path = self.path(named)
-        parts = [p for p in (path, *_companions(path)) if p.is_file()]
+        there = [p for p in (path, *_companions(path)) if p.is_file()]
+        parts = [
+            p for p in there if p.stat().st_size <= MOST_BYTES
+        ]  # larger ones are refused by their readers
         for part in parts:
             if part not in self._bytes:
                 try:

@@ -2,17 +2,30 @@
 
 from __future__ import annotations
 
-import re
 from typing import Any
 
 __all__ = ["Places"]
 
 
+def _parts(key: str) -> tuple[str, ...]:
+    """The names of a dotted key, of which some may be quoted and hold dots themselves."""
+    parts, part, quote = [], "", ""
+    for letter in key:
+        if quote:
+            quote = "" if letter == quote else quote
+            part += letter if quote else ""
+        elif letter in "\"'":
+            quote = letter
+        elif letter == ".":
+            parts.append(part)
+            part = ""
+        elif not letter.isspace():
+            part += letter
+    return (*parts, part)
+
+
 class Places:
     """Line numbers of the keys of a TOML text."""
-
-    _TABLE = re.compile(r"^\s*\[(\[)?\s*([^\[\]]+?)\s*\]?\]\s*(?:#.*)?$")
-    _KEY = re.compile(r"^\s*([A-Za-z0-9_\-\".]+)\s*=")
 
     def __init__(self, text: str, name: str) -> None:
         self.name = name
@@ -21,15 +34,16 @@ class Places:
         here: tuple[Any, ...] = ()
         counts: dict[tuple[Any, ...], int] = {}
         for number, line in enumerate(text.splitlines(), start=1):
-            if table := self._TABLE.match(line):
-                here = tuple(part.strip().strip('"') for part in table[2].split("."))
-                if table[1]:
+            said = line.strip()
+            if said.startswith("["):
+                inside, _, _ = said.lstrip("[").partition("]")
+                here = _parts(inside)
+                if said.startswith("[["):
                     counts[here] = counts.get(here, -1) + 1
                     here = (*here, counts[here])
                 self.lines.setdefault(here, number)
-            elif key := self._KEY.match(line):
-                path = (*here, *(part.strip('"') for part in key[1].split(".")))
-                self.lines.setdefault(path, number)
+            elif "=" in said and not said.startswith("#"):
+                self.lines.setdefault((*here, *_parts(said.partition("=")[0])), number)
 
     def at(self, path: tuple[Any, ...]) -> str:
         """Return file and line of a key, in the variant if that is where it stands."""

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 from pydantic import Field, ValidationError, create_model, field_validator
 
 from inkhorn.errors import InputError
+from inkhorn.files import must_exist
 from inkhorn.project.parts import Part, Units, told
 from inkhorn.project.parts_asked import (
     DrawPart,
@@ -158,14 +159,22 @@ def _message(error: Any, places: Places) -> str:
 
 def _read_toml(path: Path) -> tuple[dict[str, Any], Places]:
     try:
-        text = path.read_text(encoding="utf-8")
+        must_exist(path)
+    except InputError as problem:
+        raise InputError(f"{problem} A project file can be made with `inkhorn new`.") from None
+    try:
+        text = path.read_text(encoding="utf-8-sig")  # with a byte order mark or without
         return tomllib.loads(text), Places(text, path.name)
     except OSError as problem:
-        raise InputError(
-            f'cannot read "{path}": {problem.strerror}. Give the path of a project file, or make one with `inkhorn new`.'
-        ) from None
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as problem:
+        raise InputError(f'cannot read "{path}": {problem.strerror}.') from None
+    except RecursionError:
+        raise InputError(f"{path.name} nests its tables too deep to be read. Write it flatter.") from None
+    except tomllib.TOMLDecodeError as problem:
         raise InputError(f"{path.name} is not TOML: {problem}.") from None
+    except UnicodeDecodeError as problem:
+        raise InputError(
+            f"{path.name} is not in UTF-8 (byte {problem.start}). Save it as UTF-8, which TOML is written in."
+        ) from None
 
 
 def load_project_file(path: Path, variant: Path | None = None) -> tuple[ProjectFile, Places, list[str]]:
