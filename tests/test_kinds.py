@@ -398,9 +398,6 @@ def test_conductances_are_in_the_unit_of_their_shape(first_project, refused):
         spoil(
             first_project, "site.toml", 'length = "m"\ntime = "day"', f'length = "{length}"\ntime = "{time}"'
         )
-        for name in ("wells.csv", "bores.csv"):
-            table = (first_project / name).read_text()
-            (first_project / name).write_text(table.replace(",x,y", ",x [m],y [m]"))
         made = ik.read_site(site_file)
         foot, second = (0.3048, 1 / 86400) if length == "ft" else (1.0, 1.0)
         assert made.feature("field").conductance == 0.5

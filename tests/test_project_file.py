@@ -12,6 +12,7 @@ import geopandas as gpd
 import numpy as np
 import numpy.testing as npt
 import pandas as pd
+import pyproj
 import pytest
 import shapely
 import shapely.affinity
@@ -144,9 +145,10 @@ def test_a_project_that_is_not_there(tmp_path, command):
 def test_numbers_without_units_are_in_those_of_the_file(first_project):
     spoil(first_project, "site.toml", 'length = "m"', 'length = "ft"')
     spoil(first_project, "site.toml", 'elevation = "20 m"', "elevation = 20")
-    spoil(first_project, "bores.csv", "name,x,y,layer", "name,x [m],y [m],layer")
-    spoil(first_project, "wells.csv", "name,x,y", "name,x [m],y [m]")
+    spoil(first_project, "bores.csv", "name,x,y,layer", "name,x [ft],y [ft],layer")
     site = ik.read_site(first_project / "site.toml")
+    npt.assert_allclose(site.boundary.area, 304.8**2)  # shapes without a coordinate system too
+    npt.assert_allclose(site.wells[0].x, 0.3048 * 620)
     npt.assert_allclose(site.strata.ground.at([0.0], [0.0]), 6.096)
     npt.assert_allclose(site.wells[0].abstraction, 288.0)
     npt.assert_allclose(site.bores[0].mean_level, 0.3048 * 16.77)
@@ -159,6 +161,41 @@ def test_tables_with_semicolons_and_units_in_cells(first_project):
     (first_project / "wells.csv").write_text("\ufeff" + text + "\n\n", encoding="utf-8")
     (well,) = ik.read_site(first_project / "site.toml").wells
     npt.assert_allclose((well.x, well.abstraction), (620.0, 259.2))
+
+
+def test_maps_in_feet_are_brought_to_metres_and_degrees_refused(first_project):
+    """Shapes, tables and rasters alike: areas, places, and the coordinate system that results carry."""
+    corner = np.array([987_000.0, 200_000.0])
+    square = shapely.box(*corner, *(corner + 1000.0))
+    line = shapely.LineString(corner + np.array([[110.0, 0.0], [120.0, 1000.0]]))
+    for name, shape in (("boundary", square), ("stream", line)):
+        gpd.GeoDataFrame({"name": [name]}, geometry=[shape], crs="EPSG:2263").to_file(
+            first_project / f"{name}.gpkg"
+        )
+        spoil(first_project, "site.toml", f"{name}.geojson", f"{name}.gpkg")
+    spoil(first_project, "site.toml", 'length = "m"', 'length = "ft"')
+    for name in ("wells.csv", "bores.csv"):
+        table = pd.read_csv(first_project / name)
+        table[["x", "y"]] += corner
+        table.to_csv(first_project / name, index=False)
+    project = ik.read_project(first_project / "site.toml")
+    site, foot = project.site, 1200 / 3937  # that of the survey, in which the map is
+    npt.assert_allclose(site.boundary.area, (1000 * foot) ** 2, rtol=1e-9)
+    npt.assert_allclose(site.boundary.bounds[:2], corner * foot, rtol=1e-12)
+    npt.assert_allclose(
+        site.wells[0].x, (corner[0] + 620) * foot, rtol=1e-12
+    )  # as the map, though the file says "ft"
+    assert pyproj.CRS(site.crs).axis_info[0].unit_name == "metre"
+    lon, lat = pyproj.Transformer.from_crs(site.crs, "EPSG:4326").transform(*site.boundary.bounds[:2])
+    npt.assert_allclose(
+        (lon, lat), pyproj.Transformer.from_crs("EPSG:2263", "EPSG:4326").transform(*corner), rtol=1e-10
+    )
+    assert "brought from the unit of EPSG:2263 to metres" in [r["note"] for r in project.read]
+    degrees = gpd.GeoDataFrame({"name": ["b"]}, geometry=[square], crs="EPSG:2263").to_crs("EPSG:4326")
+    (first_project / "boundary.gpkg").unlink()
+    degrees.to_file(first_project / "boundary.gpkg")
+    with pytest.raises(ik.InputError, match=r"coordinates are degrees.*such as EPSG:32618 near this place"):
+        ik.read_site(first_project / "site.toml")
 
 
 def test_other_coordinate_systems_are_brought_to_the_first(first_project):

@@ -56,7 +56,7 @@ KINDS: dict[str, Kind] = {
 _NUMBER = re.compile(r"^\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*?)\s*$")
 _PLAIN_POWER = re.compile(r"(?<=[A-Za-z])(-?[1-9])(?![A-Za-z0-9.])")  # as people type it: m3/day, m3 d-1
 _POWER = r"(?:\^?-?[1-9](?![0-9.])|[⁻]?[¹²³⁴⁵]|\*\*-?[1-9](?![0-9.]))?"
-_NAME, _BETWEEN = rf"[A-Za-zµμ%°]{{1,20}}{_POWER}", r"(?:\s{0,3}[·*/]\s{0,3}|\s{1,3})"
+_NAME, _BETWEEN = rf"[A-Za-z_µμ%°]{{1,20}}{_POWER}", r"(?:\s{0,3}[·*/]\s{0,3}|\s{1,3})"
 _FACTOR = rf"(?:{_NAME}|\({_NAME}(?:{_BETWEEN}{_NAME}){{0,3}}\){_POWER}|1)"
 # names with powers of one digit, multiplied and divided: no more is a unit, and the units library sees nothing else
 _UNIT_TEXT = re.compile(rf"{_FACTOR}(?:{_BETWEEN}{_FACTOR}){{0,7}}")

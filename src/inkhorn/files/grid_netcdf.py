@@ -70,10 +70,17 @@ def grid_dataset(
         said = {"mesh": "mesh", "location": "face", "units": "m" if name in ("top", "bottom") else "1"}
         data[name] = (("layer", "plan"), spread, said | ({"units": units[name]} if name in units else {}))
     if crs:
-        data["crs"] = ((), np.int32(0), {"crs_wkt": crs})
+        data["crs"] = ((), np.int32(0), {"crs_wkt": _wkt(crs)})
     for name, values, attributes in _kind_of(mesh):
         data[name] = (tuple(f"{name}_{k}" for k in range(np.ndim(values))), values, attributes)
     return data
+
+
+def _wkt(crs: str) -> str:
+    """A coordinate system as well-known text, which the CF conventions ask for."""
+    import pyproj
+
+    return str(pyproj.CRS(crs).to_wkt())
 
 
 def write_dataset(data: xr.Dataset, path: Path) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field, fields, replace
 from pathlib import Path
 from typing import Any
 
@@ -225,7 +225,7 @@ class _Reader:
                 continue
             with self.source.inputs.reading(str(part.raster)) as path:
                 raster, crs = read_raster(path, asked_by=f"named in {source}")
-            self.source.same_crs(crs, str(part.raster), "zones", name)
+            raster = raster.scaled(self.source.metres_of(crs, str(part.raster), "zones", name)[0])
             code_of = {code: zone for zone, code in part.codes.items()}
             found[name] = Zones(
                 tuple(part.codes), codes=raster, code_of=code_of, layers=layers, source=source
@@ -309,7 +309,7 @@ class _Reader:
             bores=self.bores(),
             species=tuple(Species(s.name, s.unit, s.start, s.limit) for s in asked.species),
             name=asked.title,
-            crs=self.source.crs[0] if self.source.crs else None,
+            crs=self.source.crs.used if self.source.crs else None,
             picture=picture,
             schedule=self.features.schedule(changing),
             edits=edits,
@@ -323,8 +323,9 @@ class _Reader:
             return None
         with self.source.inputs.reading(name) as path:
             picture, crs = read_picture(path, asked_by=f"named in {self.source.by('draw', 'picture')}")
-        self.source.same_crs(crs, name, "draw", "picture")
-        return picture
+        factor, _ = self.source.metres_of(crs, name, "draw", "picture")
+        west, east, south, north = (factor * v for v in picture.extent)
+        return replace(picture, extent=(west, east, south, north))
 
     def check_names(self, site: Site) -> None:
         """See that what is asked for is there."""

@@ -63,8 +63,7 @@ class StrataReader:
             metre = unit_factor(self.source.units.unit_of(kind), kind)
             with self.source.inputs.reading(part.raster) as path:
                 raster, crs = read_raster(path, factor=metre, asked_by=f"named in {self.source.by(*key)}")
-            self.source.same_crs(crs, part.raster, *key)
-            return raster
+            return raster.scaled(self.source.metres_of(crs, part.raster, *key)[0])
         if part.under is not None:
             return OffsetSurface(self._known_surface(part.under, *key), -part.depth)
         if part.between is not None:

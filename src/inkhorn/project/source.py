@@ -5,18 +5,43 @@ from __future__ import annotations
 from contextlib import ExitStack
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from inkhorn.errors import InputError
 from inkhorn.files.shapes import Shape, read_shapes
 from inkhorn.files.tables import Table, read_table
+from inkhorn.project.coordinates import metre_system
 from inkhorn.project.inputs import Inputs
 from inkhorn.project.project_file import load_project_file
-from inkhorn.units import UnitSystem
+from inkhorn.units import UnitSystem, unit_factor
 
 __all__ = ["Source"]
+
+
+class MapSystem(NamedTuple):
+    """The coordinate system of the map.
+
+    Attributes
+    ----------
+    stated : str
+        As the first file that has one states it.
+    used : str
+        The same in metres.
+    metres : float
+        What one unit of the former is.
+    unit : str
+        What that is called.
+    file : str
+        Which file that is.
+    """
+
+    stated: str
+    used: str
+    metres: float
+    unit: str
+    file: str
 
 
 class Source:
@@ -32,7 +57,7 @@ class Source:
         u = self.asked.units
         self.units = UnitSystem(u.length, u.time, u.concentration)
         self.read: dict[tuple[str, str], dict[str, Any]] = {}  # what came, by file and table
-        self.crs: tuple[str, str] | None = None  # the CRS, and the file that stated it first
+        self.crs: MapSystem | None = None
 
     def by(self, *key: Any) -> str:
         """Say where a key stands."""
@@ -52,6 +77,8 @@ class Source:
 
     def on_map(self, table: Table, local: bool, *key: Any, x: str = "x", y: str = "y") -> tuple[Any, Any]:
         """Read places on the map, from columns in its coordinates or in local ones."""
+        if not local and self.crs is not None:  # bare numbers are in the unit of the map
+            table = replace(table, units=replace(self.units, length=self.crs.unit))
         u, v = table.numbers(x, "length"), table.numbers(y, "length")
         if not local:
             return u, v
@@ -78,16 +105,22 @@ class Source:
     def _brought_together(
         self, shapes: list[Shape], crs: str | None, file: str, *key: Any
     ) -> tuple[list[Shape], str]:
-        """Shapes in the coordinate system of the first file that stated one, and a note if they were moved."""
+        """Shapes in metres, in the coordinate system of the first file that stated one; and a note if they were moved."""
         import shapely
 
-        if crs is None or self.crs is None or self.crs[0] == crs:
-            self.same_crs(crs, file, *key)
-            return shapes, ""
+        if crs is None or self.crs is None or self.crs.stated == crs:
+            bounds = shapely.total_bounds([s.geometry for s in shapes])
+            factor, note = self.metres_of(crs, file, *key, bounds=bounds)
+            if factor == 1.0:
+                return shapes, note
+            return [
+                replace(s, geometry=shapely.transform(s.geometry, lambda xy: factor * xy)) for s in shapes
+            ], note
         import pyproj
 
+        metre_system(crs, f"{file} ({self.by(*key)})", shapely.total_bounds([s.geometry for s in shapes]))
         try:
-            turn = pyproj.Transformer.from_crs(crs, self.crs[0], always_xy=True)
+            turn = pyproj.Transformer.from_crs(crs, self.crs.used, always_xy=True)
             moved = [
                 replace(
                     s,
@@ -100,21 +133,35 @@ class Source:
             ]
         except pyproj.exceptions.ProjError as problem:
             raise InputError(
-                f"{file} is in {crs} and cannot be brought to {self.crs[0]}, that of {self.crs[1]} "
+                f"{file} is in {crs} and cannot be brought to {self.crs.stated}, that of {self.crs.file} "
                 f"({self.by(*key)}): {problem}. Save it in that coordinate system."
             ) from None
-        return moved, f"brought from {crs} to {self.crs[0]}, that of {self.crs[1]}"
+        return moved, f"brought from {crs} to {self.crs.stated}, that of {self.crs.file}"
 
-    def same_crs(self, crs: str | None, file: str, *key: Any) -> None:
-        """See that all files that state a coordinate system state the same."""
+    def metres_of(self, crs: str | None, file: str, *key: Any, bounds: Any = None) -> tuple[float, str]:
+        """Return what one unit of a file's coordinates is in metres, and what to tell of it.
+
+        The first file that states a coordinate system gives that of the map; one that states none goes by the map's, or
+        by the project's own unit of length if no file has stated one.
+
+        Raises
+        ------
+        InputError
+            If it is in degrees, or in another coordinate system than the map.
+        """
         if crs is None:
-            return
-        if self.crs is not None and self.crs[0] != crs:
+            if self.crs is not None:
+                return self.crs.metres, f"states no coordinate system; taken to be in that of {self.crs.file}"
+            factor = unit_factor(self.units.length, "length")
+            return factor, "" if factor == 1.0 else f"coordinates in {self.units.length}, brought to metres"
+        if self.crs is None:
+            self.crs = MapSystem(crs, *metre_system(crs, f"{file} ({self.by(*key)})", bounds), file)
+        if self.crs.stated != crs:
             raise InputError(
-                f"{file} is in {crs}, but {self.crs[1]} is in {self.crs[0]} ({self.by(*key)}). "
+                f"{file} is in {crs}, but {self.crs.file} is in {self.crs.stated} ({self.by(*key)}). "
                 "Bring both to one coordinate system."
             )
-        self.crs = self.crs or (crs, file)
+        return self.crs.metres, "" if self.crs.metres == 1.0 else f"brought from the unit of {crs} to metres"
 
     def union(self, part: Any, *key: Any) -> Any:
         """Join all polygons of a file to one shape."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, Protocol, runtime_checkable
 
@@ -245,6 +245,10 @@ class GriddedSurface:
     y: Array
     z: Array
     name: str = "raster"
+
+    def scaled(self, factor: float) -> GriddedSurface:
+        """Return it with places in another unit."""
+        return self if factor == 1.0 else replace(self, x=factor * self.x, y=factor * self.y)
 
     def __post_init__(self) -> None:
         if self.z.shape != (len(self.y), len(self.x)):
