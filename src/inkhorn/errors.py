@@ -21,6 +21,7 @@ __all__ = [
     "check_nonnegative",
     "check_positive",
     "did_you_mean",
+    "place_words",
 ]
 
 
@@ -74,6 +75,15 @@ def did_you_mean(word: str, known: Sequence[str]) -> str:
 
     near = get_close_matches(word, list(known), n=1, cutoff=0.6)
     return f' Did you mean "{near[0]}"?' if near else ""
+
+
+def place_words(x: float, y: float) -> str:
+    """Say where a place is, to the decimetre.
+
+    >>> place_words(5701699.96, 250.0)
+    'x=5701700, y=250'
+    """
+    return ", ".join(f"{axis}={v:.1f}".removesuffix(".0") for axis, v in (("x", x), ("y", y)))
 
 
 def _check(

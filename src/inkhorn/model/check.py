@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from inkhorn.errors import place_words
 from inkhorn.model.findings import Finding, Findings
 from inkhorn.model.levels import levelless_cells
 from inkhorn.model.model import Model
@@ -306,7 +307,7 @@ def _check_bores(model: Model) -> Iterator[Finding]:
             yield Finding(
                 "warning",
                 f'bore "{bore.name}" meets no cell of its layer and is left out of the fit',
-                f'layer "{bore.layer}", x={bore.x:.6g}, y={bore.y:.6g}',
+                f'layer "{bore.layer}", {place_words(bore.x, bore.y)}',
                 "Correct its layer or its place.",
             )
 

@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from inkhorn.errors import InputError, did_you_mean
+from inkhorn.errors import InputError, did_you_mean, place_words
 from inkhorn.files.rasters import read_raster
 from inkhorn.project.parts import ShapeFile
 from inkhorn.project.parts_space import SurfacePart
@@ -84,7 +84,7 @@ class StrataReader:
         if len(twice):
             k, other = int(twice[0]), int(first[group.ravel()[twice[0]]])
             raise InputError(
-                f"{table.row(k)}: the point x={x[k]:g}, y={y[k]:g} has {part.z} {z[k]:g} m, but {z[other]:g} m in "
+                f"{table.row(k)}: the point {place_words(x[k], y[k])} has {part.z} {z[k]:g} m, but {z[other]:g} m in "
                 f"{table.row(other)} ({len(twice)} such points). Keep one of them."
             )
         kept = np.sort(first)  # a point that stands twice alike counts once

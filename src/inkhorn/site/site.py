@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.errors import InputError, check_nonnegative, check_positive, did_you_mean
+from inkhorn.errors import InputError, check_nonnegative, check_positive, did_you_mean, place_words
 from inkhorn.site.edits import Edit
 from inkhorn.site.features import Feature
 from inkhorn.site.materials import Material
@@ -171,7 +171,7 @@ class Site:
             if well.geometry == "point" and not self.boundary.covers(well.shape):
                 away = self.boundary.distance(shapely.Point(well.x, well.y))
                 raise InputError(
-                    f"{well.where} at x={well.x:g}, y={well.y:g} lies {away:.4g} m outside the boundary. "
+                    f"{well.where} at {place_words(well.shape.x, well.shape.y)} lies {away:.4g} m outside the boundary. "
                     "Correct its coordinates, or leave it out."
                 )
         for bore in self.bores:

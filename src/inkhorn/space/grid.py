@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from inkhorn.errors import InputError, check_finite
+from inkhorn.errors import InputError, check_finite, place_words
 from inkhorn.space.cells import FLOOR, SIDE, Cells, Faces, OuterFaces
 from inkhorn.space.merged import MergedMesh
 from inkhorn.space.mesh import PlanEdges, PlanMesh
@@ -76,8 +76,8 @@ class Grid:
         if len(thin):
             k, c = thin[0]
             raise InputError(
-                f'layer "{self.layer_names[k]}" is upside down at x={self.mesh.x[c]:g}, '
-                f"y={self.mesh.y[c]:g}: "
+                f'layer "{self.layer_names[k]}" is upside down at '
+                f"{place_words(self.mesh.x[c], self.mesh.y[c])}: "
                 f"top {self.top[k, c]:g} m, bottom {self.bottom[k, c]:g} m ({len(thin)} cells). "
                 "Lower the base, or give NaN where the layer is absent."
             )
@@ -414,8 +414,7 @@ class Grid:
     def place_of(self, cell: int) -> str:
         """Return where a cell is, in words."""
         cells = self.cells
-        x, y = (f"{v:.1f}".rstrip("0").rstrip(".") for v in (cells.x[cell], cells.y[cell]))
-        return f'layer "{self.layer_names[cells.layer[cell]]}", x={x}, y={y}'
+        return f'layer "{self.layer_names[cells.layer[cell]]}", {place_words(cells.x[cell], cells.y[cell])}'
 
     def column_of(self, plan: int) -> NDArray[np.int64]:
         """Return the cells present below a plan cell, from the top down."""

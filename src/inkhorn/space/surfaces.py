@@ -10,7 +10,7 @@ from typing import Any, Protocol, runtime_checkable
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from inkhorn.errors import InputError, check_finite, check_positive, did_you_mean
+from inkhorn.errors import InputError, check_finite, check_positive, did_you_mean, place_words
 from inkhorn.space.interpolation import POINT_METHODS
 from inkhorn.space.kriging import Variogram
 from inkhorn.units import plain
@@ -284,7 +284,7 @@ class GriddedSurface:
         if bad.any():
             k = int(np.flatnonzero(bad.ravel())[0])
             raise InputError(
-                f"{self.name} has no elevation at x={x.ravel()[k]:g}, y={y.ravel()[k]:g} ({int(bad.sum())} of "
+                f"{self.name} has no elevation at {place_words(x.ravel()[k], y.ravel()[k])} ({int(bad.sum())} of "
                 f"{bad.size} places). Use a raster that covers the site, or patch it with another surface."
             )
         return np.asarray(sum(w * z for w, z in known) / total)
@@ -349,7 +349,7 @@ class ZonedSurface:
         bad = np.flatnonzero(first == len(self.shapes))
         if len(bad):
             raise InputError(
-                f"{self.name} has no polygon at x={x.ravel()[bad[0]]:g}, y={y.ravel()[bad[0]]:g} ({len(bad)} of "
+                f"{self.name} has no polygon at {place_words(x.ravel()[bad[0]], y.ravel()[bad[0]])} ({len(bad)} of "
                 f"{x.size} places). Draw one there, or patch it with another surface."
             )
         return np.asarray(self.z, dtype=np.float64)[first].reshape(x.shape)
