@@ -330,7 +330,8 @@ def test_inputs_are_kept_as_they_were_read_and_make_the_run_again(first_project,
     """Shapefiles whole, files of one name from elsewhere, a variant and a grid; though all change meanwhile."""
     (tmp_path / "a").mkdir()
     (tmp_path / "b").mkdir()
-    gpd.read_file(first_project / "boundary.geojson").to_file(tmp_path / "a" / "area.shp")
+    area = gpd.read_file(first_project / "boundary.geojson").set_crs("EPSG:32631", allow_override=True)
+    area.to_file(tmp_path / "a" / "area.shp")
     for name, folder in (("wells", "a"), ("bores", "b")):
         (first_project / f"{name}.csv").rename(tmp_path / folder / "data.csv")
     change(

@@ -50,9 +50,6 @@ class _StoredStep(FlowStep):
         object.__setattr__(self, name, value)
         return value
 
-    def __repr__(self) -> str:
-        return f"FlowStep({self.start:g} to {self.end:g} days, in {self._from[0].path})"
-
 
 class StepReader(Sequence[FlowStep]):
     """Records of flow in a NetCDF file (CF conventions), read one by one as they are asked for.

@@ -37,6 +37,9 @@ class FlowStart:
     state: tuple[NDArray[np.float64], ...]
     made_of: Mapping[str, str] = field(repr=False, default_factory=dict)
 
+    def __repr__(self) -> str:
+        return f"FlowStart({len(self.heads)} cells, {len(self.own)} own unknowns)"
+
 
 @dataclass(frozen=True, eq=False)
 class FlowStep:
@@ -104,6 +107,10 @@ class FlowStep:
     slope: NDArray[np.float64] = field(repr=False, default_factory=lambda: np.empty(0))
     report: SolverReport = field(repr=False, default_factory=SolverReport)
     made_of: Mapping[str, str] = field(repr=False, default_factory=dict)
+
+    def __repr__(self) -> str:
+        how = "steady" if self.steady else self.words or "one step"
+        return f"FlowStep({self.start:g} to {self.end:g} days, {how}, {len(self.heads)} cells)"
 
     @property
     def words(self) -> str:

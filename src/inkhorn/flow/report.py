@@ -96,6 +96,9 @@ class SolverReport:
             ]
         )
 
+    def __repr__(self) -> str:
+        return f"SolverReport({self})"
+
     def __str__(self) -> str:
         linear = sum(r.linear_iterations for r in self.rows)
         return (

@@ -256,6 +256,9 @@ class FlowSensitivity:
         Of the linear solves.
     """
 
+    def __repr__(self) -> str:
+        return f"FlowSensitivity({self.flow!r})"
+
     def __init__(self, flow: FlowResult, *, tolerance: float = 1e-11) -> None:
         if any(step.order > 1 or step.joins > 1 for step in flow.steps):
             raise InputError(

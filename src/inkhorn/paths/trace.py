@@ -94,7 +94,7 @@ def _starts_at_points(flow: FlowResult, points: NDArray[np.float64], field_: Fac
         inside = column[(grid.cells.bottom[column] <= z) & (z <= grid.cells.top[column])]
         if len(inside) == 0:
             raise InputError(
-                f"start point {k} at {place_words(x, y)}, z={z:.1f} lies in no cell. Check that z is an elevation."
+                f"start point {k} at {place_words(x, y)}, z={z:g} lies in no cell. Check that z is an elevation."
             )
         cell[k] = inside[0]
         u, v = grid.mesh.from_map(x, y)  # type: ignore[attr-defined]  # face_velocities has seen to that

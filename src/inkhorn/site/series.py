@@ -60,6 +60,9 @@ class Series:
     name: str = "series"
     source: tuple[str, ...] = field(default=(), repr=False)
 
+    def __repr__(self) -> str:
+        return f"Series({self.name}: {len(self.times)} values from {self.times[0]} to {self.times[-1]})"
+
     def __post_init__(self) -> None:
         times = np.atleast_1d(np.asarray(self.times))
         if times.dtype.kind == "M":

@@ -41,6 +41,9 @@ class Cells:
     plan: NDArray[np.int64]
     material: NDArray[np.int64]
 
+    def __repr__(self) -> str:
+        return f"Cells({len(self)}, {self.volume.sum():.4g} m³)"
+
     def __len__(self) -> int:
         return len(self.area)
 
@@ -90,6 +93,9 @@ class Faces:
     centroid: NDArray[np.float64]
     ends: NDArray[np.float64]
 
+    def __repr__(self) -> str:
+        return f"Faces({len(self)}, {int(self.is_floor.sum())} of them floors)"
+
     def __len__(self) -> int:
         return len(self.area)
 
@@ -127,6 +133,9 @@ class OuterFaces:
     normal: NDArray[np.float64]
     area: NDArray[np.float64]
     distance: NDArray[np.float64]
+
+    def __repr__(self) -> str:
+        return f"OuterFaces({len(self)})"
 
     def __len__(self) -> int:
         return len(self.cell)

@@ -34,6 +34,9 @@ class PlanEdges:
     distance: NDArray[np.float64]
     normal: NDArray[np.float64]
 
+    def __repr__(self) -> str:
+        return f"PlanEdges({len(self.cells)})"
+
     @property
     def length(self) -> NDArray[np.float64]:
         """Length of each edge, (n_edges,) [m]."""

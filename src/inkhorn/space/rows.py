@@ -56,6 +56,9 @@ class FaceRows:
     by_resistance: Array
     inexact: Index
 
+    def __repr__(self) -> str:
+        return f"FaceRows({len(self.cells)} faces, {int((~self.two_point).sum())} of more than two cells)"
+
     @cached_property
     def entry_face(self) -> Index:
         """The face of each entry."""

@@ -98,6 +98,9 @@ class PointSurface:
     variogram: Variogram = field(default_factory=Variogram)
     source: tuple[str, ...] = field(default=(), repr=False)
 
+    def __repr__(self) -> str:
+        return f"PointSurface({self.name}: {len(self.z)} points, {self.method})"
+
     def __post_init__(self) -> None:
         for axis in "xyz":
             check_finite(f"{self.name}.{axis}", getattr(self, axis), unit="m")
@@ -245,6 +248,9 @@ class GriddedSurface:
     y: Array
     z: Array
     name: str = "raster"
+
+    def __repr__(self) -> str:
+        return f"GriddedSurface({self.name}: {len(self.y)} × {len(self.x)})"
 
     def scaled(self, factor: float) -> GriddedSurface:
         """Return it with places in another unit."""

@@ -331,6 +331,14 @@ class Term:
             return values[..., self.cells]
         return np.where(self.node >= 0, values[..., np.maximum(self.node, 0)], np.nan)
 
+    def __init_subclass__(cls, **options: Any) -> None:
+        super().__init_subclass__(**options)
+        if "__repr__" not in vars(cls):  # or `dataclass` makes one that lists every array
+            cls.__repr__ = Term.__repr__  # type: ignore[method-assign]
+
+    def __repr__(self) -> str:
+        return f"{type(self).__name__}({len(self.cells)} entries of {len(self.features)} features)"
+
     # --- own unknowns, what they are coupled to, and what they hold -------------------------------
 
     @property
