@@ -6,6 +6,7 @@ import json
 import re
 import runpy
 import shutil
+import warnings
 from pathlib import Path
 
 import geopandas as gpd
@@ -191,6 +192,21 @@ def test_maps_in_feet_are_brought_to_metres_and_degrees_refused(first_project):
         (lon, lat), pyproj.Transformer.from_crs("EPSG:2263", "EPSG:4326").transform(*corner), rtol=1e-10
     )
     assert "brought from the unit of EPSG:2263 to metres" in [r["note"] for r in project.read]
+    brook = gpd.GeoDataFrame({"name": ["stream"]}, geometry=[line], crs="EPSG:2263").to_crs("EPSG:4326")
+    (first_project / "stream.gpkg").unlink()
+    brook.to_file(first_project / "stream.gpkg")  # degrees beside a map are brought to it
+    there = ik.read_site(first_project / "site.toml").feature("stream").shape
+    npt.assert_allclose(np.array(there.coords), np.array(line.coords) * foot, atol=1e-3)
+    for crs, name in ((None, "boundary"), ("EPSG:2263", "stream")):  # a map whose unit comes too late
+        shape = square if name == "boundary" else line
+        (first_project / f"{name}.gpkg").unlink()
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", UserWarning)  # of a file without a coordinate system
+            gpd.GeoDataFrame({"name": [name]}, geometry=[shape], crs=crs).to_file(
+                first_project / f"{name}.gpkg"
+            )
+    with pytest.raises(ik.InputError, match=r"boundary.gpkg, read before it, states no coordinate system"):
+        ik.read_site(first_project / "site.toml")
     degrees = gpd.GeoDataFrame({"name": ["b"]}, geometry=[square], crs="EPSG:2263").to_crs("EPSG:4326")
     (first_project / "boundary.gpkg").unlink()
     degrees.to_file(first_project / "boundary.gpkg")

@@ -24,9 +24,8 @@ from inkhorn.model import Model, differences, fingerprint
 
 __all__ = ["StepFile", "StepReader", "records_kept"]
 
-_REFUSED: list[
-    Any
-] = []  # kept until Python ends, as h5py would try to close them, and complain, when they go
+# files kept until Python ends, as h5py would try to close them, and complain, when they go
+_REFUSED: list[Any] = []
 _PATIENCE = 2.0  # s, for a file that is just being begun
 
 

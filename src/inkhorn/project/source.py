@@ -58,6 +58,9 @@ class Source:
         self.units = UnitSystem(u.length, u.time, u.concentration)
         self.read: dict[tuple[str, str], dict[str, Any]] = {}  # what came, by file and table
         self.crs: MapSystem | None = None
+        self.bare: tuple[str, float] | None = (
+            None  # the first file that states none before one does, and its unit
+        )
 
     def by(self, *key: Any) -> str:
         """Say where a key stands."""
@@ -118,7 +121,6 @@ class Source:
             ], note
         import pyproj
 
-        metre_system(crs, f"{file} ({self.by(*key)})", shapely.total_bounds([s.geometry for s in shapes]))
         try:
             turn = pyproj.Transformer.from_crs(crs, self.crs.used, always_xy=True)
             moved = [
@@ -153,9 +155,18 @@ class Source:
             if self.crs is not None:
                 return self.crs.metres, f"states no coordinate system; taken to be in that of {self.crs.file}"
             factor = unit_factor(self.units.length, "length")
+            self.bare = self.bare or (file, factor)
             return factor, "" if factor == 1.0 else f"coordinates in {self.units.length}, brought to metres"
         if self.crs is None:
             self.crs = MapSystem(crs, *metre_system(crs, f"{file} ({self.by(*key)})", bounds), file)
+            if self.bare is not None:
+                if abs(self.bare[1] / self.crs.metres - 1.0) > 1e-12:
+                    raise InputError(
+                        f"{file} ({self.by(*key)}) is in {crs}, in {self.crs.unit}, but {self.bare[0]}, read before it, "
+                        f"states no coordinate system and was taken to be in {self.units.length}. Save that "
+                        "in a stated coordinate system."
+                    )
+                return self.crs.metres, f"first to state a coordinate system; {self.bare[0]} states none"
         if self.crs.stated != crs:
             raise InputError(
                 f"{file} is in {crs}, but {self.crs.file} is in {self.crs.stated} ({self.by(*key)}). "

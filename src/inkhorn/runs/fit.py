@@ -102,8 +102,7 @@ def _read_record(model: Model, path: Path) -> FlowResult:
     with StepReader(path, model, any_version=True) as steps:
         start, record = steps.start, steps[0]
         assert start is not None  # as `_write_record` has begun it
-        whole = replace(record, **{name: getattr(record, name) for name in ("heads", "own", "state")})
-        return FlowResult(model, [whole], SolverReport.of([whole.report]), start)
+        return FlowResult(model, [replace(record)], SolverReport.of([record.report]), start)  # all of it read
 
 
 def _write_state(folder: RunFolder, state: FitState, more: dict[str, Any]) -> None:

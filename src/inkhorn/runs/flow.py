@@ -118,13 +118,13 @@ class FlowProduct(Product[FlowResult]):
 
     def lacks(self, project: Project, model: Model, asked: Any) -> Iterator[Finding]:
         where = project.path.name
-        for name, inside in project.cells_of_regions(model.grid).items():
+        found = list(project.cells_of_regions(model.grid).items())
+        for name, inside in found:
             if not inside.any():
                 yield Finding(
                     "error", f'the region "{name}" holds the centre of no cell', f"{where}, [[region]]",
                     "Check its place, or make it larger.",
                 )  # fmt: skip
-        found = list(project.cells_of_regions(model.grid).items())
         for k, (name, inside) in enumerate(found):
             for other, there in found[:k]:
                 if (inside & there).any():

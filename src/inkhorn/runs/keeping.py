@@ -7,7 +7,7 @@ import shutil
 import sys
 import time
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager, nullcontext, suppress
 from pathlib import Path
 from secrets import token_hex
 from typing import TYPE_CHECKING, Any
@@ -102,7 +102,7 @@ def new_run_folder(parent: Path, kind: str, name: str, journal: Journal, again: 
 
     def put_away(name: str, state: str) -> None:
         # on a full disk what a stopped folder says of its state stays old
-        with suppress(*(OSError,) * (state == "stopped")):
+        with suppress(OSError) if state == "stopped" else nullcontext():
             folder.keep_about(state=state, ended=time.strftime("%Y-%m-%d %H:%M:%S"))
         (beside / _LOCK).unlink(missing_ok=True)
         if os.name == "nt":  # a folder of open files cannot be renamed there
@@ -117,7 +117,7 @@ def new_run_folder(parent: Path, kind: str, name: str, journal: Journal, again: 
     except BaseException as problem:
         if folder.path == beside and folder.worth:
             with held_back():
-                put_away(f"{'stopped' if kind == 'run' else f'stopped-{kind}'}{tail}", "stopped")
+                put_away(_stopped(kind, name), "stopped")
                 journal.tell(
                     f"{_what_is_kept(folder)} kept in {folder.path}. {again} {folder.path} goes on from there"
                 )
@@ -131,6 +131,11 @@ def new_run_folder(parent: Path, kind: str, name: str, journal: Journal, again: 
         lock.close()
         with held_back():
             _clear(beside, missing)
+
+
+def _stopped(kind: str, name: str) -> str:
+    """What the folder of a run that was stopped is called."""
+    return "-".join(["stopped", *[kind] * (kind != "run"), *[file_name(name)] * bool(name)])
 
 
 def _clear(beside: Path, missing: Sequence[Path]) -> None:
@@ -187,8 +192,7 @@ def _take_up(beside: Path, journal: Journal) -> None:
             f"a run that was killed before anything was solved has left {beside}; it is cleared away"
         )
         return
-    kind, tail = folder.about.get("kind", "run"), folder.about.get("name", "")
-    name = ("stopped" if kind == "run" else f"stopped-{kind}") + (f"-{file_name(tail)}" if tail else "")
+    name = _stopped(folder.about.get("kind", "run"), folder.about.get("name", ""))
     for part in beside.glob(".*.part*"):
         part.unlink(missing_ok=True)
     folder.keep_about(state="stopped")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import shlex
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import fields, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -13,7 +13,7 @@ from inkhorn.calibration import FitResult
 from inkhorn.draw import save_figure
 from inkhorn.errors import InkhornError, InputError
 from inkhorn.files import StepFile
-from inkhorn.flow import FlowResult, FlowStep
+from inkhorn.flow import FlowResult
 from inkhorn.model import Findings, Model
 from inkhorn.project import Project
 from inkhorn.runs.checking import PRODUCTS, check_project, found_before
@@ -228,9 +228,7 @@ def run_project(
 
 def _with_last_record(flow: FlowResult) -> FlowResult:
     """A result that has but its last record, in memory."""
-    last = flow.steps[-1]
-    whole = replace(last, **{f.name: getattr(last, f.name) for f in fields(FlowStep)})
-    return replace(flow, steps=[whole])
+    return replace(flow, steps=[replace(flow.steps[-1])])  # a copy has all of it read
 
 
 def fit_project(
