@@ -60,12 +60,12 @@ def system_of(grid: Grid, *, variance: float = 2.0, anisotropy: float = 1.0, dra
     deep = np.flatnonzero(cells.layer == LAYERS - 2)
     wells = rng.choice(deep, 20, replace=False)
     terms = [
-        ik.terms.RechargeTerm(cells=top, rate=8e-4, area=cells.area[top], features=("rain",)),
-        ik.terms.HeadDependentTerm(cells=west, conductance=50.0, head=-8.0 if drained else 0.0, features=("river",)),
+        ik.terms.RechargeTerm(cells=top, rate=8e-4, area=cells.area[top], feature_names=("rain",)),
+        ik.terms.HeadDependentTerm(cells=west, conductance=50.0, head=-8.0 if drained else 0.0, feature_names=("river",)),
         ik.terms.WellTerm(
             cells=wells, connection=np.full(20, 2.0), rate=np.full(20, -100.0),
-            lowest_level=np.full(20, -1e9), losses=np.zeros(20), feature=np.arange(20),
-            features=tuple(f"well {n}" for n in range(20)),
+            lowest_level=np.full(20, -1e9), well_loss=np.zeros(20), feature_index=np.arange(20),
+            feature_names=tuple(f"well {n}" for n in range(20)),
         ),
     ]  # fmt: skip
     law = ik.WaterTable() if drained else ik.WaterTable(confined=True)

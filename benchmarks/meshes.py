@@ -41,7 +41,7 @@ def split() -> Any:
     lines = [shapely.LineString(way) for way in rng.uniform(2000, 18000, (8, 4, 2))]
     outline = shapely.Point(10000, 10000).buffer(10000)
     mesh = ik.split_in_four(outline, cell=200, near=[(wells, 4.0), (lines, 6.5)])
-    grid = ik.layered(mesh, [20.0, 10.0, 0.0], names=["upper", "lower"], most_splits={"lower": 3})
+    grid = ik.layered(mesh, [20.0, 10.0, 0.0], names=["upper", "lower"], max_splits={"lower": 3})
     return grid, len(grid.faces)
 
 

@@ -23,9 +23,9 @@ def tried(seed: int) -> tuple[int, list[int], float, float, str]:
     warnings.simplefilter("ignore")
     problem, steps, answers, said = flow_problem(seed, in_time=False), [], [], ""
     begun = time.perf_counter()
-    for first in (None, problem.first):
+    for first in (None, problem.initial_heads):
         try:
-            flow = ik.solve_flow(problem.model, first=first)
+            flow = ik.solve_flow(problem.model, initial_heads=first)
             steps.append(flow.report.iterations)
             answers.append(flow.steps[-1].heads)
         except (ik.ConvergenceError, ik.InputError) as error:

@@ -23,12 +23,12 @@ def model(side: int = 100, months: int = 120) -> ik.Model:
     rain = 7e-4 * (1.0 + 0.9 * np.cos(2.0 * np.pi * month / 12))
     pumped = -60.0 * np.where((month > 3) & (month < 9), 3.0, 0.5)
     terms = [
-        ik.terms.RechargeTerm(cells=top, rate=7e-4, area=c.area[top], features=("rain",)),
-        ik.terms.RiverTerm(cells=west, conductance=200.0, stage=-9.0, bed=-11.5, features=("river",)),
+        ik.terms.RechargeTerm(cells=top, rate=7e-4, area=c.area[top], feature_names=("rain",)),
+        ik.terms.RiverTerm(cells=west, conductance=200.0, stage=-9.0, bed=-11.5, feature_names=("river",)),
         ik.terms.WellTerm(
             cells=deep, connection=np.full(30, 3.0), rate=np.full(30, -60.0),
-            lowest_level=np.full(30, -38.0), losses=np.zeros(30), feature=np.arange(30),
-            features=tuple(f"well {n}" for n in range(30)),
+            lowest_level=np.full(30, -38.0), well_loss=np.zeros(30), feature_index=np.arange(30),
+            feature_names=tuple(f"well {n}" for n in range(30)),
         ),
     ]  # fmt: skip
     times = 30.4 * np.arange(1, months + 1)
@@ -37,7 +37,7 @@ def model(side: int = 100, months: int = 120) -> ik.Model:
     return ik.Model(
         grid, k, 0.1 * k, specific_storage=1e-5, specific_yield=0.15, terms=terms,
         schedule=ik.Schedule(times, steady=steady),
-        changes={
+        inputs_in_time={
             "recharge.rate": np.broadcast_to(rain[:, None], (months, len(top))),
             "well.rate": np.broadcast_to(pumped[:, None], (months, 30)),
         },

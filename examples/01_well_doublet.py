@@ -10,8 +10,8 @@ ends = np.flatnonzero((mesh.x < 10) | (mesh.x > 990))
 slope = ik.terms.FixedHeadTerm(cells=ends, head=12.0 - 0.002 * mesh.x[ends])
 wells = ik.terms.WellTerm(
     cells=mesh.locate([400, 600], [300, 300]),
-    features=("taking", "giving back"),
-    feature=[0, 1],
+    feature_names=("taking", "giving back"),
+    feature_index=[0, 1],
     # 20 m of screen, radius 0.15 m
     connection=2 * np.pi * 20 / np.log(mesh.equivalent_radius([0, 0]) / 0.15),
     rate=[-500.0, 500.0],  # m³/day into the aquifer
@@ -20,5 +20,5 @@ confined = ik.WaterTable(confined=True)
 flow = ik.solve_flow(ik.Model(grid, 8.0, porosity=0.25, terms=[slope, wells], water_table=confined))
 print(flow.findings())
 print(flow.budget(), flow.well_levels(), sep="\n\n")
-ax = ik.draw.paths(ik.trace(flow, ["giving back"], mark=365.25, most_time=3652.5))
+ax = ik.draw.paths(ik.trace(flow, ["giving back"], mark=365.25, max_time=3652.5))
 ax.figure.savefig("01_well_doublet.png")

@@ -40,7 +40,11 @@ print(fit.table().to_string(), fit.statistics(before=True), fit.statistics(), se
 # where the hatchery's water comes from, and the chloride that comes with it
 paths = ik.trace(fit.after, ["hatchery"], backward=True, mark=5 * 365.25)
 plume = ik.solve_transport(
-    fit.after, site.species[0], duration=60 * 365.25, step=182.625, spreading=ik.Spreading(20.0, 2.0, 0.2)
+    fit.after,
+    site.species[0],
+    duration=60 * 365.25,
+    step_length=182.625,
+    dispersion=ik.Dispersion(20.0, 2.0, 0.2),
 )
 print(paths, plume, plume.at_well("hatchery"), sep="\n")
 for name, ax in {

@@ -92,11 +92,11 @@ def tree(folder: Path) -> dict[str, bytes]:
 def rain(grid, rate: float) -> ik.terms.RechargeTerm:
     """The same recharge on every uppermost cell [m/day]."""
     cells = grid.uppermost
-    return ik.terms.RechargeTerm(cells=cells, rate=rate, area=grid.cells.area[cells], features=("rain",))
+    return ik.terms.RechargeTerm(cells=cells, rate=rate, area=grid.cells.area[cells], feature_names=("rain",))
 
 
 def held(cells, head) -> ik.terms.FixedHeadTerm:
-    return ik.terms.FixedHeadTerm(cells=np.atleast_1d(cells), head=head, features=("held",))
+    return ik.terms.FixedHeadTerm(cells=np.atleast_1d(cells), head=head, feature_names=("held",))
 
 
 FULL = """

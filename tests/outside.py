@@ -44,37 +44,37 @@ class LakeTerm(Term):
     outside_names: ClassVar[tuple[str, ...]] = ("rain", "overflow")
 
     @property
-    def n_own(self):
-        return len(self.features)
+    def n_extra(self):
+        return len(self.feature_names)
 
     @property
     def node(self):
-        return self.feature
+        return self.feature_index
 
     @property
-    def own_sets_level(self):
+    def extra_sets_level(self):
         return np.isfinite(self.sill)
 
-    def first_guess(self, heads):
+    def initial_guess(self, heads):
         return self.first_level.copy()
 
     def _over(self, level):
         return ramp(np.where(np.isfinite(self.sill), level - self.sill, -1.0), 0.05)
 
     def evaluate(self, moment):
-        level, n, wells = moment.own, np.arange(len(self.cells)), np.arange(self.n_own)
-        own, depth = moment.first_own + wells, level - self.floor
-        flow = self.conductance * (level[self.feature] - moment.heads[self.cells])
+        level, n, wells = moment.extra_unknowns, np.arange(len(self.cells)), np.arange(self.n_extra)
+        own, depth = moment.first_extra + wells, level - self.floor
+        flow = self.conductance * (level[self.feature_index] - moment.heads[self.cells])
         over, steep = self._over(level)
         rain, wide = self.rain * (self.area + self.spread * depth), self.area + self.spread * depth
-        columns = np.concatenate([self.cells, own[self.feature]])
+        columns = np.concatenate([self.cells, own[self.feature_index]])
         by_level = self.rain * self.spread - self.weir * steep
         return Contribution(
             flow=flow,
             flow_slope=Slope(np.concatenate([n, n]), columns, np.concatenate([-self.conductance, self.conductance])),
-            own_residual=rain - self.weir * over - np.bincount(self.feature, flow, self.n_own),
-            own_slope=Slope(
-                np.concatenate([self.feature, self.feature, wells]),
+            extra_residual=rain - self.weir * over - np.bincount(self.feature_index, flow, self.n_extra),
+            extra_slope=Slope(
+                np.concatenate([self.feature_index, self.feature_index, wells]),
                 np.concatenate([columns, own]),
                 np.concatenate([self.conductance, -self.conductance, by_level]),
             ),
@@ -84,12 +84,16 @@ class LakeTerm(Term):
         )  # fmt: skip
 
     def by_input(self, moment):
-        level, n, m = moment.own, np.arange(len(self.cells)), self.n_own
+        level, n, m = moment.extra_unknowns, np.arange(len(self.cells)), self.n_extra
         wells, depth = np.arange(m), level - self.floor
-        drop, own, stored = level[self.feature] - moment.heads[self.cells], len(n) + wells, len(n) + m + wells
+        drop, own, stored = (
+            level[self.feature_index] - moment.heads[self.cells],
+            len(n) + wells,
+            len(n) + m + wells,
+        )
         over, steep = self._over(level)
         both, here = np.concatenate([own, stored]), np.concatenate([wells, wells])
-        ends = np.concatenate([n, len(n) + self.feature])
+        ends = np.concatenate([n, len(n) + self.feature_index])
         return {
             "conductance": Slope(ends, np.concatenate([n, n]), np.concatenate([drop, -drop])),
             "floor": Slope(both, here, np.concatenate([-self.rain * self.spread, -self.area - self.spread * depth])),
@@ -112,7 +116,7 @@ class NetworkTerm(Term):
     kind: ClassVar[str] = "network"
 
     @property
-    def n_own(self):
+    def n_extra(self):
         return int(np.max(self.at)) + 1
 
     @property
@@ -123,22 +127,22 @@ class NetworkTerm(Term):
     def links(self):
         return np.asarray(self.pipes)
 
-    def first_guess(self, heads):
+    def initial_guess(self, heads):
         return np.bincount(self.at, heads[self.cells]) / np.bincount(self.at)
 
     def evaluate(self, moment):
-        level, n, first = moment.own, np.arange(len(self.cells)), moment.first_own
+        level, n, first = moment.extra_unknowns, np.arange(len(self.cells)), moment.first_extra
         a, b = self.links.T
         flow = self.exchange * (level[self.at] - moment.heads[self.cells])
         through = self.pipe_conductance * (level[a] - level[b])
-        residual = -np.bincount(self.at, flow, self.n_own)
-        residual += np.bincount(b, through, self.n_own) - np.bincount(a, through, self.n_own)
+        residual = -np.bincount(self.at, flow, self.n_extra)
+        residual += np.bincount(b, through, self.n_extra) - np.bincount(a, through, self.n_extra)
         k, columns = self.pipe_conductance, np.concatenate([self.cells, first + self.at])
         return Contribution(
             flow=flow,
             flow_slope=Slope(np.concatenate([n, n]), columns, np.concatenate([-self.exchange, self.exchange])),
-            own_residual=residual,
-            own_slope=Slope(
+            extra_residual=residual,
+            extra_slope=Slope(
                 np.concatenate([self.at, self.at, a, a, b, b]),
                 np.concatenate([columns, first + a, first + b, first + b, first + a]),
                 np.concatenate([self.exchange, -self.exchange, -k, k, -k, k]),
@@ -160,7 +164,7 @@ class SoilStoreTerm(Term):
         return len(self.cells)
 
     def _next(self, moment):
-        length = 0.0 if moment.steady else moment.end - moment.start
+        length = 0.0 if moment.steady else moment.end - moment.begin
         return (moment.state + length * self.rain) / (1.0 + length * self.rate), length
 
     def evaluate(self, moment):
@@ -187,7 +191,7 @@ class SoilStoreTerm(Term):
         n = np.arange(len(self.cells))
         if moment.steady:
             return Slope.none()
-        kept = 1.0 / (1.0 + (moment.end - moment.start) * self.rate)
+        kept = 1.0 / (1.0 + (moment.end - moment.begin) * self.rate)
         return Slope(
             np.concatenate([n, len(n) + n]), np.concatenate([n, n]), np.concatenate([self.rate * kept, kept])
         )
@@ -234,8 +238,8 @@ class MoatTerm(Term):
 class Moat(Feature):
     """A ring of water around a castle, between two sills."""
 
-    low: Any = quantity("below which it gives water", "length", in_time=True, along=True, example="7 m")
-    high: Any = quantity("above which it takes water", "length", in_time=True, example="8 m")
+    low: Any = quantity("below which it gives water", "elevation", in_time=True, along=True, example="7 m")
+    high: Any = quantity("above which it takes water", "elevation", in_time=True, example="8 m")
     conductance: Any = quantity(
         "flow per metre of head for each metre",
         {"line": "conductivity", "cells": "conductance"},
@@ -269,6 +273,6 @@ def place_moats(features, plan):
 CARBON = declare_property(
     Property(
         "organic_carbon",
-        Quantity("share of organic carbon", 0.01, check="positive", likely=(1e-5, 0.2), most=1.0),
+        Quantity("share of organic carbon", 0.01, check="positive", usual=(1e-5, 0.2), most=1.0),
     )
 )

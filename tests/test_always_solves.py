@@ -20,9 +20,9 @@ def plants_and_a_stream(depth: float, confined: bool) -> ik.Model:
     terms = [
         rain(grid, 1.5e-3),
         ik.terms.EvapotranspirationTerm(
-            cells=every, rate=3e-3, area=grid.cells.area, surface=0.0, depth=depth, features=("wood",)
+            cells=every, rate=3e-3, area=grid.cells.area, surface=0.0, depth=depth, feature_names=("wood",)
         ),
-        ik.terms.RiverTerm(cells=west, conductance=20.0, stage=-3.0, bed=-4.0, features=("stream",)),
+        ik.terms.RiverTerm(cells=west, conductance=20.0, stage=-3.0, bed=-4.0, feature_names=("stream",)),
     ]
     return ik.Model(grid, 5.0, terms=terms, water_table=ik.WaterTable(confined=confined))
 
@@ -33,7 +33,7 @@ def test_plants_rain_and_a_stream_are_solved_from_any_first_heads(depth, confine
     model = plants_and_a_stream(depth, confined)
     answers = []
     for first in (None, -6.0, -3.5, -1.0, 0.0, 2.0):
-        flow = ik.solve_flow(model, first=first)
+        flow = ik.solve_flow(model, initial_heads=first)
         assert flow.report.iterations <= 60
         answers.append(flow.steps[-1].heads)
     npt.assert_allclose(answers, answers[0] + np.zeros_like(answers), atol=1e-6)
@@ -44,7 +44,7 @@ def test_plants_rain_and_a_stream_are_solved_from_any_first_heads(depth, confine
 )
 def test_made_up_problems_have_one_answer(seed):
     problem = flow_problem(seed, in_time=False)
-    flows = [ik.solve_flow(problem.model, first=first) for first in (None, problem.first)]
+    flows = [ik.solve_flow(problem.model, initial_heads=first) for first in (None, problem.initial_heads)]
     assert max(f.report.iterations for f in flows) <= 60
     npt.assert_allclose(flows[0].steps[-1].heads, flows[1].steps[-1].heads, atol=1e-6)
     assert abs(flows[0].budget().attrs["closing_error_percent"]) < 1e-5
@@ -73,6 +73,6 @@ def test_what_kind_of_mesh_a_problem_has_is_checked():
 @pytest.mark.parametrize("seed", [40, pytest.param(70, marks=pytest.mark.slow)])
 def test_steps_in_time_are_solved_with_what_varies(seed):
     problem = flow_problem(seed, in_time=True)
-    flow = ik.solve_flow(problem.model, first=problem.first)
+    flow = ik.solve_flow(problem.model, initial_heads=problem.initial_heads)
     assert flow.report.closure <= 1e-8
-    assert max(flow.report.frame().groupby("until [day]").size()) <= 60
+    assert max(flow.report.table().groupby("until [day]").size()) <= 60

@@ -21,29 +21,29 @@ def made(
     """Two layers below flat ground between a held level and what is given besides."""
     grid = ik.layered(ik.rectangles((0, 0, 210, 10), count=(21, 1)), [0.0, *bases])
     conductivity = np.where(grid.cells.layer == 0, 5.0, lower)
-    ends = held(grid.number[:, LEFT], -3.0)
+    ends = held(grid.cell_number[:, LEFT], -3.0)
     return ik.solve_flow(ik.Model(grid, conductivity, terms=[ends, rain(grid, rate), *terms]))
 
 
 def drain(level: float) -> ik.terms.DrainTerm:
-    return ik.terms.DrainTerm(cells=[MIDDLE], level=level, conductance=5.0, features=("ditch",))
+    return ik.terms.DrainTerm(cells=[MIDDLE], level=level, conductance=5.0, feature_names=("ditch",))
 
 
 def plants(surface: float) -> ik.terms.EvapotranspirationTerm:
     return ik.terms.EvapotranspirationTerm(
-        cells=[5, 6], rate=1e-3, area=100.0, surface=surface, depth=2.0, features=("wood",)
+        cells=[5, 6], rate=1e-3, area=100.0, surface=surface, depth=2.0, feature_names=("wood",)
     )
 
 
 def river(stage: float) -> ik.terms.RiverTerm:
     return ik.terms.RiverTerm(
-        cells=[RIGHT], conductance=0.1, stage=stage, bed=stage - 0.5, features=("brook",)
+        cells=[RIGHT], conductance=0.1, stage=stage, bed=stage - 0.5, feature_names=("brook",)
     )
 
 
 def well(rate: float) -> ik.terms.WellTerm:
     return ik.terms.WellTerm(
-        cells=[21 + MIDDLE], connection=6.0, rate=rate, lowest_level=-12.0, features=("village",)
+        cells=[21 + MIDDLE], connection=6.0, rate=rate, lowest_level=-12.0, feature_names=("village",)
     )
 
 
@@ -118,7 +118,7 @@ def test_no_more_lines_are_told_than_can_be_read():
 def test_plants_fix_the_level_where_they_can_draw_all_that_comes(drawn, fixed):
     grid = ik.layered(ik.rectangles((0, 0, 100, 100), cell=10), [0.0, -10.0])
     wood = ik.terms.EvapotranspirationTerm(
-        cells=np.arange(100), rate=drawn, area=100.0, surface=0.0, depth=2.0, features=("wood",)
+        cells=np.arange(100), rate=drawn, area=100.0, surface=0.0, depth=2.0, feature_names=("wood",)
     )
     model = ik.Model(grid, 5.0, terms=[rain(grid, 5e-4), wood])
     if fixed:
@@ -130,7 +130,7 @@ def test_plants_fix_the_level_where_they_can_draw_all_that_comes(drawn, fixed):
 
 
 def test_a_well_of_arrays_takes_no_more_than_there_is():
-    endless = made(ik.terms.WellTerm(cells=[MIDDLE], connection=6.0, rate=-900.0, features=("village",)))
+    endless = made(ik.terms.WellTerm(cells=[MIDDLE], connection=6.0, rate=-900.0, feature_names=("village",)))
     (row,) = endless.well_levels().to_dict("records")
     assert row["less than asked [m³/day]"] > 10.0
     assert row["level [m]"] > endless.model.grid.cells.bottom[MIDDLE]

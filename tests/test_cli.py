@@ -160,7 +160,7 @@ results = ["50 d", "100 d", "200 d", "300 d"]
     assert f"3 steps, up to day 100, are kept in {kept}" in out
     code, out, err = command("run", site, "--go-on", kept)
     assert (code, err) == (0, "")
-    assert "goes on after step 3, day 100" in out
+    assert "goes on after 3 steps, day 100" in out
     model = ik.place(ik.read_site(site), ik.read_project(site).grid(None))
     with (
         StepFile(straight / "flow.nc", model) as one,
@@ -180,7 +180,7 @@ def test_not_converging_is_a_problem_of_the_run(first_project, command, monkeypa
     from inkhorn import flow
 
     def hardly(model: ik.Model, **options: object) -> object:
-        return flow.solve_flow(model, **{**options, "most_iterations": 0})
+        return flow.solve_flow(model, **{**options, "max_iterations": 0})
 
     monkeypatch.setattr("inkhorn.runs.flow.solve_flow", hardly)
     code, _, err = command("run", first_project / "site.toml", "--out", first_project / "elsewhere")

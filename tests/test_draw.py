@@ -46,7 +46,7 @@ def test_heads_of_a_plain_model(ax, tmp_path):
 
 def test_dry_cells_are_said(ax):
     grid = ik.layered(ik.rectangles((0, 0, 60, 40), cell=10), [20.0, 10.0, 0.0])
-    flow = ik.solve_flow(ik.Model(grid, 5.0, terms=[held(grid.number[1, :6], 5.0), rain(grid, 1e-4)]))
+    flow = ik.solve_flow(ik.Model(grid, 5.0, terms=[held(grid.cell_number[1, :6], 5.0), rain(grid, 1e-4)]))
     assert "dry" in words(ik.draw.heads(flow, 0, ax=ax))
 
 
@@ -74,9 +74,9 @@ def test_paths_plume_and_breakthrough(quillmere, tmp_path):
     ax = ik.draw.paths(traced, ax=Figure().subplots())
     assert "every 5 years" in words(ax)
     assert "comes from that reaches hatchery" in ax.get_title()
-    species = ik.Species("chloride", start=14.0, limit=60.0)
+    species = ik.Species("chloride", initial=14.0, limit=60.0)
     plume = ik.solve_transport(
-        quillmere, species, duration=9000.0, step=300.0, spreading=ik.Spreading(20.0, 2.0, 0.2)
+        quillmere, species, duration=9000.0, step_length=300.0, dispersion=ik.Dispersion(20.0, 2.0, 0.2)
     )
     for layer in (None, "sand"):
         ax = ik.draw.plume(plume, layer=layer, ax=Figure().subplots())
@@ -102,7 +102,7 @@ def test_plan_of_any_mesh(quillmere, ax, kind, tmp_path):
 
 def test_measured_against_computed(quillmere, ax, tmp_path):
     fit = ik.calibrate(
-        quillmere.model, [ik.LayerConductivity(name="K", layer="sand", lower=1, upper=100)], most_iterations=2
+        quillmere.model, [ik.LayerConductivity(name="K", layer="sand", lower=1, upper=100)], max_iterations=2
     )
     from inkhorn.draw import measured_against_computed
 

@@ -183,7 +183,7 @@ def test_plants_draw_less_from_deeper_water(head, share):
     """At 10 m all of it, at 6 m none, in proportion between."""
     grid = ik.layered(ik.rectangles((0, 0, 10, 10), cell=10), [12.0, 0.0])
     plants = ik.terms.EvapotranspirationTerm(
-        cells=[0], rate=2e-3, area=100.0, surface=10.0, depth=4.0, features=("wood",)
+        cells=[0], rate=2e-3, area=100.0, surface=10.0, depth=4.0, feature_names=("wood",)
     )
     flow = ik.solve_flow(ik.Model(grid, 1.0, terms=[held([0], head), plants]))
     npt.assert_allclose(flow.steps[-1].term_flow[1], -0.2 * share, atol=1e-12)
@@ -191,7 +191,7 @@ def test_plants_draw_less_from_deeper_water(head, share):
 
 def test_a_well_takes_less_before_it_runs_dry():
     grid = strip(20, surfaces=(0.0, -10.0))
-    well = {"cells": [10], "connection": 50.0, "lowest_level": -7.0, "features": ("well",)}
+    well = {"cells": [10], "connection": 50.0, "lowest_level": -7.0, "feature_names": ("well",)}
     for rate, short in ((-2.0, False), (-60.0, True)):
         terms = [held([0, 20], -3.0), ik.terms.WellTerm(rate=rate, **well)]
         (row,) = ik.solve_flow(ik.Model(grid, 2.0, terms=terms)).well_levels().to_dict("records")
@@ -203,8 +203,10 @@ def test_a_well_takes_less_before_it_runs_dry():
 def test_skin_and_losses_lower_the_level_in_a_well():
     grid = ik.layered(ik.rectangles((0, 0, 100, 100), cell=100), [0.0, -10.0])
     levels = []
-    for losses in (0.0, 1e-4):
-        well = ik.terms.WellTerm(cells=[0], connection=10.0, rate=-100.0, losses=losses, features=("w",))
+    for well_loss in (0.0, 1e-4):
+        well = ik.terms.WellTerm(
+            cells=[0], connection=10.0, rate=-100.0, well_loss=well_loss, feature_names=("w",)
+        )
         flow = ik.solve_flow(ik.Model(grid, 2.0, terms=[held([0], 1.0), well]))
         levels.append(float(flow.well_levels()["level [m]"][0]))
     level = (
@@ -253,14 +255,18 @@ def test_edits_follow_each_other():
     npt.assert_allclose(model.horizontal_conductivity[~lower], 8.0)
     npt.assert_allclose(model.vertical_conductivity[~lower], 2.0 + 0.002 * c.x[~lower])
     drain = model.term("drain")
-    npt.assert_allclose(np.unique(drain.level[drain.feature == drain.features.index("ditch")]), 7.25)
-    npt.assert_allclose(np.unique(drain.level[drain.feature == drain.features.index("field")]), 7.5)
-    npt.assert_allclose(model.changes["well.rate"], [[-80.0], [-90.0]])
+    npt.assert_allclose(
+        np.unique(drain.level[drain.feature_index == drain.feature_names.index("ditch")]), 7.25
+    )
+    npt.assert_allclose(
+        np.unique(drain.level[drain.feature_index == drain.feature_names.index("field")]), 7.5
+    )
+    npt.assert_allclose(model.inputs_in_time["well.rate"], [[-80.0], [-90.0]])
 
 
 @pytest.mark.parametrize(
     "grid",
-    [KINDS["rectangles"], lambda: ik.layered(KINDS["split"](), STRATA, most_splits={"lower": 0})],
+    [KINDS["rectangles"], lambda: ik.layered(KINDS["split"](), STRATA, max_splits={"lower": 0})],
     ids=["plain", "branching"],
 )
 def test_elevations_are_edited_cell_by_cell(grid):
@@ -274,7 +280,7 @@ def test_elevations_are_edited_cell_by_cell(grid):
     inside = shapely.contains_xy(INNER, before.x, before.y) & (before.layer == 0)
     npt.assert_allclose(now.cells.bottom - before.bottom, np.where(inside, -1.5, 0.0))
     assert (now.cells.top - before.top > 1.9).sum() == 1
-    area = now.mesh.area * (now.number >= 0).all(axis=0)
+    area = now.mesh.area * (now.cell_number >= 0).all(axis=0)
     npt.assert_allclose(area @ np.nan_to_num(now.bottom[0]), area @ np.nan_to_num(now.top[1]))
     placed = model.placed.set_index("kind").loc["edit"]
     assert placed["feature"].tolist() == ["base", "ground"]
@@ -329,7 +335,7 @@ def test_edits_that_cannot_be(edit, message):
         (lambda: Evapotranspiration(name="e", shape=INNER, rate=-1.0, depth=1.0), "rate is -1"),
         (
             lambda: ik.Drain(name="d", shape=WAY, level="3 kg", conductance=1.0),
-            r"level is '3 kg'.*not a unit of length",
+            r"level is '3 kg'.*not a unit of elevation",
         ),
         (lambda: ik.Drain(name="d", shape=WAY, level=3.0, conductance=True), "conductance is True; expected"),
         (lambda: ik.GivenFlow(name="g", shape=WAY, inflow=-1.0), "water that leaves is `outflow`"),

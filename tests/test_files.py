@@ -41,7 +41,9 @@ def test_heads_come_back_from_netcdf(quillmere, tmp_path):
 
 
 def test_concentrations_come_back_from_netcdf(quillmere, tmp_path):
-    plume = ik.solve_transport(quillmere, ik.Species("chloride", start=14.0), duration=900.0, step=300.0)
+    plume = ik.solve_transport(
+        quillmere, ik.Species("chloride", initial=14.0), duration=900.0, step_length=300.0
+    )
     write_concentration(plume, tmp_path / "c.nc")
     with xr.open_dataset(tmp_path / "c.nc", decode_timedelta=False) as data:
         xr.testing.assert_equal(data["chloride"].load(), plume.concentration)
@@ -103,7 +105,7 @@ def test_projects_are_made_in_empty_places_only(tmp_path, write):
         (b"", "has no rows"),
         (b"x,y\n", "has no rows"),
         (b"x,x [m]\n1,2\n", r"columns appear twice: \['x'\]"),
-        (b"x\n\xff\xfe\n", "not text in UTF-8"),
+        (b"x\n\xff\xfe\n", "line 2: the text is not in UTF-8"),
         (b"x,y\n1,2\n\n1,2,3\n", "line 4: there are 3 cells; the header has 2"),
         (b"x,y\n1,2\n5\n", "line 3: there are 1 cells"),
     ],

@@ -41,7 +41,7 @@ def test_linear_systems_are_solved_to_their_tolerance(direct, transpose, falling
 def test_a_linear_solver_that_stops_hands_on_what_it_has():
     system = LinearSystem(laplacian(30), direct=False)
     with pytest.raises(ik.ConvergenceError, match="stopped at a residual") as told:
-        system.solve(np.ones(900), most_iterations=1, tolerance=1e-14)
+        system.solve(np.ones(900), max_iterations=1, tolerance=1e-14)
     assert told.value.state.shape == (900,)
     assert told.value.history[-1] < told.value.history[0]
 
@@ -79,7 +79,7 @@ def test_heads_are_labelled(quillmere):
     assert head.attrs == {"units": "m", "long_name": "hydraulic head"}
     assert bool(head["steady"][0])
     inside = head.sel(layer="gravel").notnull().sum()
-    assert int(inside) == int((quillmere.model.grid.number[3] >= 0).sum())
+    assert int(inside) == int((quillmere.model.grid.cell_number[3] >= 0).sum())
     assert float(quillmere.saturation.max()) == 1.0
     table = quillmere.water_table()
     uppermost = quillmere.steps[-1].heads[quillmere.model.grid.uppermost]
@@ -88,7 +88,7 @@ def test_heads_are_labelled(quillmere):
 
 
 def test_the_history_tells_how_it_went(quillmere):
-    frame = quillmere.report.frame()
+    frame = quillmere.report.table()
     assert frame["closure"].iloc[-1] <= 1e-11  # as measured: rounding leaves that much
     assert frame["where"].str.contains("layer|well").all()
     assert "Newton steps" in repr(quillmere)
@@ -97,7 +97,7 @@ def test_the_history_tells_how_it_went(quillmere):
 @pytest.mark.parametrize("below", [0.0, 0.5, 20.0])
 def test_a_wet_and_a_dry_start_agree(quillmere, below):
     c = quillmere.model.grid.cells
-    low = ik.solve_flow(quillmere.model, first=c.bottom - below)
+    low = ik.solve_flow(quillmere.model, initial_heads=c.bottom - below)
     npt.assert_allclose(low.steps[-1].heads, quillmere.steps[-1].heads, atol=1e-5)
     assert low.report.iterations <= 15
 
@@ -108,14 +108,16 @@ def test_a_falling_water_table_takes_few_newton_steps():
     grid = ik.layered(ik.rectangles((0, 0, 400, 400), count=20), list(-4.0 * np.arange(6)))
     k, top = 8.0 * np.exp(rng.normal(size=grid.n_cells)), grid.uppermost
     west = np.flatnonzero(grid.cells.x[top] < 25.0)
-    river = ik.terms.RiverTerm(cells=west + 800, conductance=200.0, stage=-9.0, bed=-11.5, features=("r",))
+    river = ik.terms.RiverTerm(
+        cells=west + 800, conductance=200.0, stage=-9.0, bed=-11.5, feature_names=("r",)
+    )
     months = 1e-3 * (1.0 + 0.9 * np.cos(2.0 * np.pi * np.arange(24) / 12))
     model = ik.Model(
         grid, k, 0.1 * k, specific_storage=1e-5, specific_yield=0.15, terms=[river, rain(grid, 1e-3)],
         schedule=Schedule(30.0 * np.arange(1, 25)),
-        changes={"recharge.rate": np.repeat(months[:, None], len(top), axis=1)},
+        inputs_in_time={"recharge.rate": np.repeat(months[:, None], len(top), axis=1)},
     )  # fmt: skip
-    flow = ik.solve_flow(model, first=0.0)
+    flow = ik.solve_flow(model, initial_heads=0.0)
     filled = np.array([flow.filled(n) for n in range(24)])
     assert (filled[:, top] < 0.01).any(axis=0).mean() > 0.5  # the top layer does drain
     assert flow.report.iterations < 5 * len(flow.steps)
@@ -133,12 +135,12 @@ def test_not_converging_says_where():
     with pytest.raises(
         ik.ConvergenceError, match=r"did not close.*cell \d+ of layer \"layer 1\", x="
     ) as told:
-        ik.solve_flow(model, most_iterations=0)
+        ik.solve_flow(model, max_iterations=0)
     error = told.value
     assert error.iterations == len(error.history) == 0
     assert error.state.shape == (21,)
     assert "cell" in error.worst
-    again = ik.solve_flow(model, first=error.state)
+    again = ik.solve_flow(model, initial_heads=error.state)
     npt.assert_allclose(again.budget().loc["fixed head", "out [m³/day]"], 0.002 * 10.0 * 1050.0)
 
 
@@ -146,31 +148,40 @@ def test_dry_cells_stay_in_the_equations_and_fill_again():
     """A step in the base drains the upper part; more rain fills it."""
     base = np.where(np.arange(41) < 20, 10.0, 0.0)
     grid = ik.layered(ik.rectangles((0, 0, 410, 10), count=(41, 1)), [20.0, base, base - 2.0])
-    dry = ik.Model(grid, 50.0, 5.0, terms=[held(grid.number[1, 40], 1.0), rain(grid, 1e-5)])
+    dry = ik.Model(grid, 50.0, 5.0, terms=[held(grid.cell_number[1, 40], 1.0), rain(grid, 1e-5)])
     flow = ik.solve_flow(dry)
-    filled = flow.filled()[grid.number[0]]
+    filled = flow.filled()[grid.cell_number[0]]
     assert (filled[:20] < 0.01).all()
     assert abs(flow.budget().attrs["closing_error_percent"]) < 1e-6
-    wet = ik.solve_flow(dry.with_inputs({"recharge.rate": np.full(41, 0.5)}), first=flow.steps[-1].heads)
-    assert (wet.filled()[grid.number[0]][:20] > 0.03).all()
+    wet = ik.solve_flow(
+        dry.with_inputs({"recharge.rate": np.full(41, 0.5)}), initial_heads=flow.steps[-1].heads
+    )
+    assert (wet.filled()[grid.cell_number[0]][:20] > 0.03).all()
 
 
 def basin(months: int = 6) -> ik.Model:
     """Three layers of Voronoi cells with rain, a river and a well whose water runs short, through some months."""
     mesh = ik.voronoi(shapely.box(0, 0, 900, 600), size=60)
     grid = ik.layered(mesh, [10.0, 4.0, 0.0, -8.0])
-    top, deep = grid.uppermost, int(grid.number[2][mesh.locate([600.0], [300.0])[0]])
+    top, deep = grid.uppermost, int(grid.cell_number[2][mesh.locate([600.0], [300.0])[0]])
     terms = [
         rain(grid, 6e-4),
-        ik.terms.RiverTerm(cells=top[mesh.x < 60], conductance=30.0, stage=6.0, bed=5.0, features=("river",)),
+        ik.terms.RiverTerm(
+            cells=top[mesh.x < 60], conductance=30.0, stage=6.0, bed=5.0, feature_names=("river",)
+        ),
         ik.terms.WellTerm(
-            cells=[deep], connection=4.0, rate=-400.0, lowest_level=-7.0, losses=0.0, features=("well",)
+            cells=[deep],
+            connection=4.0,
+            rate=-400.0,
+            lowest_level=-7.0,
+            well_loss=0.0,
+            feature_names=("well",),
         ),
     ]
     return ik.Model(
         grid, 2.0, 0.2, specific_storage=1e-5, specific_yield=0.2, terms=terms,
         schedule=ik.Schedule(30.0 * np.arange(1, months + 1), steady=[True] + [False] * (months - 1)),
-        changes={"recharge.rate": 6e-4 * np.cos(np.arange(months))[:, None] ** 2 * np.ones(len(top))},
+        inputs_in_time={"recharge.rate": 6e-4 * np.cos(np.arange(months))[:, None] ** 2 * np.ones(len(top))},
     )  # fmt: skip
 
 

@@ -97,12 +97,12 @@ def test_a_kind_of_another_package_goes_all_the_way(moated, command, tmp_path):
     assert project.mesh("near").area.min() < 700
     model = ik.place(project.site, project.grid())
     term = model.term("moat")
-    mine = term.feature == term.features.index("outer")
+    mine = term.feature_index == term.feature_names.index("outer")
     npt.assert_allclose(
         term.conductance[mine].sum(), 3.0 * 2 * outer.shape.length
     )  # in both layers, by the metre
     npt.assert_allclose(term.conductance[~mine].sum(), 0.5 * 2 * inner.shape.length)
-    npt.assert_allclose(model.changes["moat.high"][1:, ~mine][:, 0], [17.0, 17.4])
+    npt.assert_allclose(model.inputs_in_time["moat.high"][1:, ~mine][:, 0], [17.0, 17.4])
     npt.assert_allclose([model.inflow_concentration["salt"][n] for n in ("inner", "outer")], 2000.0)
     row = model.placed.set_index("feature").loc["inner"]
     assert (row["kind"], row["water"]) == ("moat", "gives below, takes above")
@@ -123,7 +123,7 @@ def test_a_kind_of_another_package_goes_all_the_way(moated, command, tmp_path):
     back = ik.read_model(tmp_path / "model.nc")
     for name in ("moat.low", "moat.conductance", "organic_carbon"):
         npt.assert_array_equal(back.input(name), model.input(name))
-    npt.assert_array_equal(back.changes["moat.high"], model.changes["moat.high"])
+    npt.assert_array_equal(back.inputs_in_time["moat.high"], model.inputs_in_time["moat.high"])
     sensitivity = ik.FlowSensitivity(flow, tolerance=1e-13)
     weights = np.random.default_rng(0).normal(size=(len(flow.steps), model.grid.n_cells + 1))
     gradient = sensitivity.adjoint(weights)
@@ -368,7 +368,7 @@ def test_a_given_flow_makes_the_exact_slope_and_brings_what_it_carries():
             npt.assert_allclose(
                 flow.steps[-1].heads, 20.0 + 3.0 / (5.0 * 10.0 * 50.0) * (995.0 - way), atol=1e-6
             )
-        plume = ik.solve_transport(flow, made.species[0], duration=150_000.0, step=5000.0)
+        plume = ik.solve_transport(flow, made.species[0], duration=150_000.0, step_length=5000.0)
         npt.assert_allclose(plume.concentration.isel(time=-1).min(), 7.0, rtol=0.05)
 
 
@@ -382,7 +382,7 @@ def test_bare_numbers_are_in_the_unit_of_the_project_whatever_the_kind(first_pro
 
 
 def test_conductances_are_in_the_unit_of_their_shape(first_project, refused):
-    """By the metre of a line, by the square metre of a polygon, in seconds and feet too; losses of wells as well."""
+    """By the metre of a line, by the square metre of a polygon, in seconds and feet too; well_loss of wells as well."""
     boxes = [shapely.box(100, 100, 300, 300)]
     shapes(first_project / "field.geojson", boxes, c=[0.25])
     shapes(first_project / "ditch.geojson", [shapely.LineString([(100, 500), (900, 500)])], c=[2.0])
@@ -391,7 +391,7 @@ def test_conductances_are_in_the_unit_of_their_shape(first_project, refused):
         for n, c in (("field", '"0.5 1/day"'), ("ditch", '{ column = "c" }'))
     ))  # fmt: skip
     text = (first_project / "wells.csv").read_text().splitlines()
-    (first_project / "wells.csv").write_text(f"{text[0]},losses\n{text[1]},3\n")
+    (first_project / "wells.csv").write_text(f"{text[0]},well_loss\n{text[1]},3\n")
     for length, time in (("m", "day"), ("ft", "s")):
         site_file = first_project / "site.toml"
         text = site_file.read_text(encoding="utf-8")
@@ -402,7 +402,7 @@ def test_conductances_are_in_the_unit_of_their_shape(first_project, refused):
         foot, second = (0.3048, 1 / 86400) if length == "ft" else (1.0, 1.0)
         assert made.feature("field").conductance == 0.5
         npt.assert_allclose(made.feature("ditch").conductance, 2.0 * foot / second)
-        npt.assert_allclose(made.wells[0].losses, 3.0 * second**2 / foot**5)
+        npt.assert_allclose(made.wells[0].well_loss, 3.0 * second**2 / foot**5)
         site_file.write_text(text, encoding="utf-8")
     spoil(first_project, "site.toml", '"0.5 1/day"', '"0.5 m/day"')
     refused(first_project / "site.toml", "conductance is '0.5 m/day'.*not a unit of leakance")
@@ -456,7 +456,7 @@ def test_what_a_feature_states_is_edited_as_it_states_it(cell):
     )
     model = ik.place(site(*EVERY, edits=edits), ik.rectangles((0, -100, 1000, 1000), cell=cell))
     drain, river = model.term("drain"), model.term("river")
-    totals = np.bincount(drain.feature, drain.conductance)
+    totals = np.bincount(drain.feature_index, drain.conductance)
     npt.assert_allclose(totals, [1.5 * WAY.length, 0.02 * EVERY[6].shape.area], rtol=1e-9)
     npt.assert_allclose(river.conductance.sum(), (0.4 * 3 / 0.5 + 0.5) * WAY.length, rtol=1e-9)
 
@@ -481,7 +481,7 @@ MISTAKES = {
     "a level at a distance below its cell": (
         'head = "18 m"',
         'head = "7 m"',
-        'head-dependent boundary "east" has its level below the bottom of its',
+        'head-dependent boundary "east" has its level below',
     ),
     "a kind near which": (
         "[grids.fine]",
@@ -628,7 +628,9 @@ def test_heads_by_every_number_of_the_site_equal_differences_of_placing_anew():
 
     def goal(other):
         heads = (
-            ik.solve_flow(ik.place(other, mesh), first=flow.steps[-1].heads, closure=1e-13).steps[-1].heads
+            ik.solve_flow(ik.place(other, mesh), initial_heads=flow.steps[-1].heads, closure=1e-13)
+            .steps[-1]
+            .heads
         )
         return float(weights[: len(heads)] @ heads)
 
@@ -673,7 +675,7 @@ def test_sensitivities_by_the_tensor_equal_richardson_differences(kind, directio
 
         def heads(step, name=name, change=change):
             other = model.with_inputs({name: model.input(name) + step * change})
-            return ik.solve_flow(other, first=flow.steps[-1].heads, closure=1e-13).steps[-1].heads
+            return ik.solve_flow(other, initial_heads=flow.steps[-1].heads, closure=1e-13).steps[-1].heads
 
         step = 2e-4
         d1, d2 = ((heads(s) - heads(-s)) / (2 * s) for s in (step, step / 2))

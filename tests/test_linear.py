@@ -24,7 +24,8 @@ def system(mesh, *, layers=6, seed=3, dry=False, wells=True, step=False, anisotr
     k = np.exp(np.sqrt(2.0) * rng.normal(size=grid.n_cells))
     column = grid.column_of(mesh.n_cells // 2)
     well = ik.terms.WellTerm(
-        cells=column, connection=np.full(len(column), 3.0), rate=-20.0, lowest_level=-1e3, losses=0.0, features=("w",)
+        cells=column, connection=np.full(len(column), 3.0), rate=-20.0, lowest_level=-1e3, well_loss=0.0,
+        feature_names=("w",),
     )  # fmt: skip
     terms = [held(grid.uppermost[:3], [1.0, 0.5, 0.0]), rain(grid, 1e-3), *([well] if wells else [])]
     model = ik.Model(
@@ -35,7 +36,9 @@ def system(mesh, *, layers=6, seed=3, dry=False, wells=True, step=False, anisotr
     heads = rng.uniform(-4.0, 1.0, grid.n_cells) if dry else np.zeros(grid.n_cells)
     if step:
         equations = equations.over(
-            TimeStep(0.0, 30.0, equations.storage.stored(heads), equations.own_stored(equations.start(heads)))
+            TimeStep(
+                0.0, 30.0, equations.storage.stored(heads), equations.extra_stored(equations.start(heads))
+            )
         )
     balance = equations.evaluate(equations.start(heads))
     free = equations.free

@@ -44,8 +44,8 @@ def layerings(mesh):
     """Layer columns in the ways a kind of mesh allows."""
     yield {}
     if hasattr(mesh, "whole"):
-        yield {"most_splits": {"b": 1, "c": 0}}
-        yield {"most_splits": {"a": 0}}
+        yield {"max_splits": {"b": 1, "c": 0}}
+        yield {"max_splits": {"a": 0}}
 
 
 def test_cells_cover_what_they_are_to(kind, mesh):
@@ -81,7 +81,7 @@ def test_every_grid_is_whole(seed, kind, layers):
     surfaces = -np.vstack([np.zeros(mesh.n_cells), np.cumsum(thickness, axis=0)])
     options = {}
     if kind.startswith("split"):
-        options = {"most_splits": {f"layer {k + 1}": int(rng.integers(3)) for k in range(layers)}}
+        options = {"max_splits": {f"layer {k + 1}": int(rng.integers(3)) for k in range(layers)}}
     grid = ik.layered(mesh, list(surfaces), **options)
     cells, faces = grid.cells, grid.faces
     npt.assert_allclose(cells.volume.sum(), (thickness * mesh.area).sum())
@@ -198,9 +198,9 @@ def test_split_meshes_that_cannot_be(options, message):
     [
         ("rectangles", {"b": 1}, "says nothing of a mesh that was not split"),
         ("split", {"sand": 1}, r'names the layer "sand"; expected one of'),
-        ("split", {"b": -1}, 'most_splits of "b" is -1'),
+        ("split", {"b": -1}, 'max_splits of "b" is -1'),
     ],
 )
 def test_splits_by_layer_that_cannot_be(mesh, most, message):
     with pytest.raises(ik.InputError, match=message):
-        ik.layered(KINDS[mesh](), [0.0, -1.0, -2.0], names="ab", most_splits=most)
+        ik.layered(KINDS[mesh](), [0.0, -1.0, -2.0], names="ab", max_splits=most)

@@ -75,12 +75,12 @@ def test_fixed_heads_by_polygon_line_and_point():
     spot = ik.FixedHead(name="spot", shape=shapely.Point(950, 950), head=12.0)
     model = ik.place(site(lake, shore, spot), ik.rectangles(SQUARE, cell=100))
     term, c = model.term("fixed head"), model.grid.cells
-    counts = np.bincount(term.feature)
+    counts = np.bincount(term.feature_index)
     assert counts.tolist() == [4, 17, 1]  # one cell of the shore was the lake's already
     assert "1 cells are already held by lake" in model.placed.set_index("feature").loc["shore", "note"]
-    along = term.feature == 1
+    along = term.feature_index == 1
     npt.assert_allclose(term.head[along], 19.0 - (c.x[term.cells[along]] - 150) * 4 / 800, atol=0.27)
-    assert model.grid.cells.layer[term.cells[term.feature == 0]].max() == 0
+    assert model.grid.cells.layer[term.cells[term.feature_index == 0]].max() == 0
 
 
 @pytest.mark.parametrize(
@@ -153,7 +153,7 @@ def test_the_check_finds(features, severity, what, where):
     found = [f for f in findings if what in f.what]
     assert found, str(findings)
     assert (found[0].severity, where in found[0].where, bool(found[0].remedy)) == (severity, True, True)
-    assert len(findings.frame()) == len(findings)
+    assert len(findings.table()) == len(findings)
     if severity == "error":
         with pytest.raises(ik.InputError, match=what[:20]):
             findings.raise_errors()
@@ -194,7 +194,7 @@ def test_terms_refuse_what_cannot_be():
     ):
         ik.terms.RiverTerm(cells=[0, 1], conductance=1.0, stage=[1.0, 2.0, 3.0])
     with pytest.raises(ik.InputError, match='well "b" meets no cell'):
-        ik.terms.WellTerm(cells=[0], features=("a", "b"), feature=[0], connection=1.0, rate=0.0)
+        ik.terms.WellTerm(cells=[0], feature_names=("a", "b"), feature_index=[0], connection=1.0, rate=0.0)
 
 
 def test_laws_of_partly_filled_cells():

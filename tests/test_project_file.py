@@ -81,7 +81,7 @@ BAD = {
     "unknown material": ("site.toml", 'material = "sand"', 'material = "snad"', ["line {at}", "snad", "gravel"]),
     "unknown layer of a bore": ("bores.csv", "B4,900,200,gravel", "B4,900,200,clay", ['bore "B4"', "clay"]),
     "levels of no bore": ("levels.csv", "B4,2024-09-01", "B9,2024-09-01", ["levels.csv, line 9", "B9", "bores.csv"]),
-    "a date that is none": ("levels.csv", "2024-09-01", "1st of May", ["levels.csv, line 3", "1st of May"]),
+    "a date that is none": ("levels.csv", "B1,2024-09-01", "B1,1st of May", ["levels.csv, line 3", "1st of May"]),
     "two of a name": ("bores.csv", "B4,", "B3,1,1,sand\nB4,", ["bore names appear twice", "B3"]),
     "a well to trace that is none": ("site.toml", 'wells = ["well 1"]', 'wells = ["w"]', ["line {at}", '"w"', "well 1"]),
 }  # fmt: skip
@@ -331,7 +331,7 @@ base = { between = ["sand", "ground"], share = 0, never_above = "sand" }"""
     ("old", "new", "message"),
     [
         ('{ elevation = "8 m" }', '{ raster = "none.tif" }', "none.tif.*no such file"),
-        ('{ elevation = "8 m" }', '{ raster = "wells.csv" }', "not a raster"),
+        ('{ elevation = "8 m" }', '{ raster = "wells.csv" }', "cannot be read as a raster"),
         ('{ elevation = "8 m" }', '{ under = "gravl" }', 'no surface "gravl" above this one'),
         (
             '{ elevation = "8 m" }',
@@ -389,7 +389,7 @@ kind = "split"
 cell = "100 m"
 near = [{ kinds = ["well", "river"], size = "30 m" }]
 left_out = ["stream"]
-most_splits = { gravel = 1 }
+max_splits = { gravel = 1 }
 
 [grids.elsewhere]
 kind = "file"
@@ -428,7 +428,7 @@ file = "cells.geojson"
         ('cell = "100 m"', 'cell = "100 m"\nleft_out = ["x"]', 'no feature or bore "x"'),
         (
             'cell = "100 m"',
-            'kind = "split"\ncell = "100 m"\nmost_splits = { sad = 1 }',
+            'kind = "split"\ncell = "100 m"\nmax_splits = { sad = 1 }',
             'there is no layer "sad"',
         ),
         (
@@ -612,7 +612,7 @@ def test_a_run_through_time_leaves_levels_budgets_and_what_it_differs_in(full_pr
     npt.assert_array_equal(bounds[1:, 0], bounds[:-1, 1])
     budget = pd.read_csv(runs / "run-001" / "budget_in_time.csv")
     assert budget["closing error [%]"].abs().max() < 1e-6
-    assert set(budget["step"]) == set(range(1, budget["step"].max() + 1))
+    assert set(budget["step"]) == set(range(budget["step"].max() + 1))
     levels = pd.read_csv(runs / "run-001" / "levels.csv")
     assert levels["date"].tolist() == ["2020-02-10", "2020-05-11", "2020-09-12"]
     assert (runs / "run-001" / "levels.png").stat().st_size > 8000
@@ -688,7 +688,7 @@ FOUND = {
     "a conductivity of another unit": (
         "site.toml",
         '"40 m/day"',
-        '"40 km/s"',
+        '"40 m/s"',
         0,
         "horizontal_conductivity is suspiciously high",
     ),
@@ -808,7 +808,7 @@ def test_a_run_begins_from_heads_and_properties_come_from_places(full_project, c
         full_project,
         "site.toml",
         "steps = 2",
-        'steps = 2\nsteady_first = false\nfirst_heads = { points = "points.csv", z = "head" }',
+        'steps = 2\nsteady_first = false\ninitial_heads = { points = "points.csv", z = "head" }',
     )
     spoil(full_project, "site.toml", "warm_up_years = 1\n", "")
     spoil(full_project, "site.toml", "factor = 2\n", 'surface = { points = "points.csv", z = "k" }\n')
@@ -827,8 +827,8 @@ def test_a_run_begins_from_heads_and_properties_come_from_places(full_project, c
     spoil(
         full_project,
         "site.toml",
-        'first_heads = { points = "points.csv", z = "head" }',
-        'first_run = "runs/run-001"',
+        'initial_heads = { points = "points.csv", z = "head" }',
+        'initial_run = "runs/run-001"',
     )
     code, out, err = command("run", site)
     assert (code, err) == (0, "")

@@ -165,7 +165,7 @@ def test_records_know_their_begin_their_means_and_what_goes_on_within_terms():
     model = basin(4)
     flow, joined = ik.solve_flow(model), ik.solve_flow(model, results=[120.0])
     begins = np.concatenate([[0.0], model.schedule.ends[:-1]])
-    npt.assert_array_equal([s.start for s in flow.steps], begins)
+    npt.assert_array_equal([s.begin for s in flow.steps], begins)
     assert (joined.steps[-1].words, flow.steps[-1].words) == ("means over 3 steps", "")
     assert joined.budget().attrs["flows"] == joined.steps[-1].words
     assert int(joined.head.joined_steps[-1]) == 3
@@ -176,7 +176,7 @@ def test_records_know_their_begin_their_means_and_what_goes_on_within_terms():
         npt.assert_allclose(by_kind[kind], budget.loc[kind].iloc[0] - budget.loc[kind].iloc[1])
     assert set(flows["crossing"]) <= {"top", "floor", "side", "screen", "inside"}
     within = flow.within_terms().set_index("item")["value"]
-    assert within["level"] == flow.steps[-1].own[0]
+    assert within["level"] == flow.steps[-1].extra_unknowns[0]
     wet, stored = flow.saturated_volume(), flow.saturated_volume(film=False)
     assert (wet >= stored).all()
     assert (wet > stored).any()
@@ -205,7 +205,7 @@ unit = "mg/l"
 [transport]
 species = "salt"
 duration = "10 years"
-step = "1 year"
+step_length = "1 year"
 watch = ["well 1"]
 
 [solver]
@@ -230,7 +230,7 @@ line = [[0, 500], [1000, 500]]
     assert again.flow.budget().equals(flow.budget())
     assert again.site.name == project.site.name
     fresh = ik.trace(
-        flow, ["well 1"], backward=True, mark=2 * 365.25, most_time=project.asked.paths[0].longest
+        flow, ["well 1"], backward=True, mark=2 * 365.25, max_time=project.asked.paths[0].max_time
     )
     kept = again.paths("back")
     pd.testing.assert_frame_equal(kept.points, fresh.points)
@@ -251,7 +251,7 @@ line = [[0, 500], [1000, 500]]
     npt.assert_array_equal(again.flow.head, fit.after.head)
     about = json.loads((path / "about.json").read_text(encoding="utf-8"))
     (path / "about.json").write_text(json.dumps({**about, "format": 99}), encoding="utf-8")
-    with pytest.raises(ik.InputError, match="format 99; this version reads formats up to 1"):
+    with pytest.raises(ik.InputError, match="format 99; this version reads format 2"):
         ik.open_run(path)
 
 
@@ -375,7 +375,7 @@ def test_the_demo_is_made_again_from_the_inputs_of_a_run(quillmere_folder, tmp_p
     two, again = runs.run_project(ik.read_project(one / "inputs" / "site.toml"), tmp_path / "two")
     assert one.name == two.name
     assert same_heads(one, two)
-    for name in ("face_flow", "own", "storage_change"):
+    for name in ("face_flow", "extra_unknowns", "storage_change"):
         npt.assert_array_equal(getattr(flow.steps[-1], name), getattr(again.steps[-1], name))
 
 

@@ -252,7 +252,7 @@ def test_a_rotated_grid_gives_the_heads_and_paths_of_a_straight_one():
         u0, v0 = mesh.x_edges[0], mesh.y_edges[0]
         x, y = mesh.to_map(u0 + np.array([50.0, 310.0]), v0 + np.array([50.0, 210.0]))
         sample = sampling_rows(grid, [0], x[1:], y[1:])
-        path = ik.trace(flow, [(x[0], y[0], -5.0)], most_time=500.0).ends.iloc[0]
+        path = ik.trace(flow, [(x[0], y[0], -5.0)], max_time=500.0).ends.iloc[0]
         end = mesh.from_map(path["end x [m]"], path["end y [m]"])
         found.append([float((sample @ flow.steps[-1].heads)[0]), float(end[0]) - u0, float(end[1]) - v0])
     npt.assert_allclose(found[0], found[1], rtol=1e-9)

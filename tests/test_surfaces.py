@@ -166,7 +166,7 @@ def test_a_thin_layer_is_absent_or_kept_in_borrowed_material():
         {n: ik.Material(n, k, 2.0, 0.2) for n, k in (("sand", 5.0), ("clay", 0.01), ("gravel", 50.0))},
     )
     model = ik.place(site, ik.rectangles(site.boundary, cell=200))
-    clay = model.grid.number[1]
+    clay = model.grid.cell_number[1]
     npt.assert_allclose(model.horizontal_conductivity[clay[:5]], [50.0, 50.0, 50.0, 0.01, 0.01])
     fitted = ik.LayerConductivity(name="K", layer="clay", lower=1e-4, upper=1.0)
     assert fitted.start(model) == pytest.approx(0.01)

@@ -23,11 +23,11 @@ def lakes(*, steady_first: bool, sill: float = 7.4, order: int = 1) -> ik.Model:
     spots = [top[(abs(c.x[top] - x) < 45) & (abs(c.y[top] - 100) < 30)] for x in (90.0, 210.0)]
     cells, feature = np.concatenate(spots), np.repeat([0, 1], [len(s) for s in spots])
     lake = LakeTerm(
-        cells=cells, feature=feature, features=("north", "south"), conductance=4.0, floor=[6.0, 5.5], area=[900.0, 700.0],
-        spread=[500.0, 300.0], rain=1e-3, sill=[sill, np.inf], weir=200.0, first_level=[7.0, 7.1],
+        cells=cells, feature_index=feature, feature_names=("north", "south"), conductance=4.0, floor=[6.0, 5.5],
+        area=[900.0, 700.0], spread=[500.0, 300.0], rain=1e-3, sill=[sill, np.inf], weir=200.0, first_level=[7.0, 7.1],
     )  # fmt: skip
     dry = top[c.y[top] < 60]
-    soil = SoilStoreTerm(cells=dry, rain=0.3, rate=0.02, features=("heath",))
+    soil = SoilStoreTerm(cells=dry, rain=0.3, rate=0.02, feature_names=("heath",))
     west = np.flatnonzero(c.x < 20)
     terms = [held(west, 7.0), rain(grid, 5e-4), lake] + ([soil] if order == 1 else [])
     times = [0.0, 30.0, 90.0] if steady_first else [30.0, 90.0]
@@ -38,13 +38,13 @@ def lakes(*, steady_first: bool, sill: float = 7.4, order: int = 1) -> ik.Model:
         changes["soil store.rain"] = np.outer(100.0 * wet, np.ones(len(dry)))
     return ik.Model(
         grid, 2.0, 0.2, specific_storage=1e-5, specific_yield=0.15, terms=terms, schedule=schedule,
-        changes=changes,
+        inputs_in_time=changes,
     )  # fmt: skip
 
 
 def solved(model, **options):
     return ik.solve_flow(
-        model, first=None if model.schedule.steady[0] else 7.0, **{"closure": 1e-12} | options
+        model, initial_heads=None if model.schedule.steady[0] else 7.0, **{"closure": 1e-12} | options
     )
 
 
@@ -54,8 +54,11 @@ def test_a_lake_stores_water_of_its_own(steady_first, order):
     model = lakes(steady_first=steady_first, order=order)
     flow = solved(model, order=order)
     lake = model.term("lake")
-    first = sum(t.n_own for t in model.terms[: model.terms.index(lake)])
-    levels = [flow.start.own[first : first + 2], *(s.own[first : first + 2] for s in flow.steps)]
+    first = sum(t.n_extra for t in model.terms[: model.terms.index(lake)])
+    levels = [
+        flow.start.extra_unknowns[first : first + 2],
+        *(s.extra_unknowns[first : first + 2] for s in flow.steps),
+    ]
     depth = np.array(levels) - lake.floor
     volume = lake.area * depth + 0.5 * lake.spread * depth**2
     for k, step in enumerate(flow.steps):
@@ -63,12 +66,12 @@ def test_a_lake_stores_water_of_its_own(steady_first, order):
         assert abs(budget.attrs["closing_error_percent"]) < 1e-6
         assert abs(flow.budget(step=k).attrs["closing_error_percent"]) < 1e-6
         net = budget.iloc[:, 0] - budget.iloc[:, 1]
-        flows = np.bincount(lake.feature, step.term_flow[model.terms.index(lake)])
+        flows = np.bincount(lake.feature_index, step.term_flow[model.terms.index(lake)])
         npt.assert_allclose(net.xs("aquifer", level="item"), -flows, rtol=1e-9)
         if not step.steady:
-            taken = (volume[k + 1] - volume[k]) / (step.end - step.start)
+            taken = (volume[k + 1] - volume[k]) / (step.end - step.begin)
             npt.assert_allclose(-net.xs("storage", level="item"), taken, rtol=1e-6)
-            wet = model.changes["lake.rain"][step.period] * (lake.area + lake.spread * depth[k + 1])
+            wet = model.inputs_in_time["lake.rain"][step.period] * (lake.area + lake.spread * depth[k + 1])
             if order == 1:
                 npt.assert_allclose(net.xs("rain", level="item"), wet, rtol=1e-9)
     assert flow.report.closing_error_percent < 1e-6
@@ -77,7 +80,7 @@ def test_a_lake_stores_water_of_its_own(steady_first, order):
 def test_own_levels_are_in_the_step_file_and_a_run_goes_on_to_the_same_bits(tmp_path):
     model = lakes(steady_first=True)
     whole = solved(model, steps=ik.StepFile(tmp_path / "whole.nc", model))
-    names = [str(n) for n in whole.steps._open()["own_unknown_name"].asstr()[:]]
+    names = [str(n) for n in whole.steps._open()["extra_unknown_name"].asstr()[:]]
     assert names == ["lake north", "lake south"]
     cut = ik.StepFile(tmp_path / "cut.nc", model)
     for record in whole.steps[:3]:
@@ -86,7 +89,7 @@ def test_own_levels_are_in_the_step_file_and_a_run_goes_on_to_the_same_bits(tmp_
     again = solved(model, steps=ik.StepFile(tmp_path / "cut.nc", model))
     assert len(again.steps) == len(whole.steps) == 7
     for one, other in zip(whole.steps, again.steps, strict=True):
-        for name in ("heads", "own", "own_storage"):
+        for name in ("heads", "extra_unknowns", "extra_storage"):
             npt.assert_array_equal(getattr(one, name), getattr(other, name))
         for a, b in zip(one.state + one.outside, other.state + other.outside, strict=True):
             npt.assert_array_equal(a, b)
@@ -99,8 +102,8 @@ def test_tangent_and_adjoint_of_stores_and_states_agree(steady_first):
     rng = np.random.default_rng(4)
     weights = rng.normal(size=(len(flow.steps), sensitivity.equations.n_unknowns))
     gradient = sensitivity.adjoint(weights)
-    assert {"lake.area", "lake.sill", "soil store.rate", "first.states"} <= set(gradient)
-    assert ("first.own" in gradient) != steady_first
+    assert {"lake.area", "lake.sill", "soil store.rate", "initial.states"} <= set(gradient)
+    assert ("initial.extra_unknowns" in gradient) != steady_first
     change = {k: rng.normal(size=v.shape) for k, v in gradient.items()}
     backward = sum(np.sum(gradient[k] * change[k]) for k in gradient)
     npt.assert_allclose(np.sum(weights * sensitivity.tangent(change)), backward, rtol=1e-10)
@@ -116,7 +119,7 @@ def test_tangent_and_adjoint_of_stores_and_states_agree(steady_first):
 def test_derivatives_by_inputs_of_stores_and_states_equal_richardson_differences(name):
     flow = solved(lakes(steady_first=True))
     model = flow.model
-    values = model.changes.get(name, model.input(name))
+    values = model.inputs_in_time.get(name, model.input(name))
     change = np.where(
         np.isfinite(values),
         0.05 * values * (1 + 0.3 * np.cos(np.arange(values.size)).reshape(values.shape)),
@@ -128,7 +131,7 @@ def test_derivatives_by_inputs_of_stores_and_states_equal_richardson_differences
         with np.errstate(invalid="ignore"):
             moved = np.where(change != 0.0, values + step * change, values)
         other = solved(model.with_changes({name: moved}), closure=1e-13)
-        return np.array([np.concatenate([s.heads, s.own]) for s in other.steps])
+        return np.array([np.concatenate([s.heads, s.extra_unknowns]) for s in other.steps])
 
     step = 1e-2
     d1, d2, d4 = ((unknowns(s) - unknowns(-s)) / (2 * s) for s in (step, step / 2, step / 4))
@@ -145,7 +148,7 @@ def test_a_level_is_fixed_through_what_cells_are_coupled_to():
     shape = ik.layered(ik.rectangles((0, 0, 200, 100), cell=100), [5.0, 0.0])
     for sill, without in ((np.inf, 1), (4.0, 0)):
         lake = LakeTerm(
-            cells=[0, 1], features=("l",), conductance=1.0, area=10.0, sill=sill, weir=5.0, rain=1e-3
+            cells=[0, 1], feature_names=("l",), conductance=1.0, area=10.0, sill=sill, weir=5.0, rain=1e-3
         )
         model = ik.Model(shape, 1.0, terms=[lake])
         assert len(levelless_cells(model)) == without
@@ -167,7 +170,7 @@ def network(grid, cells, seed) -> NetworkTerm:
     pipes = np.concatenate([tree, rng.permutation(rest)[: int(0.3 * len(tree))]])
     return NetworkTerm(
         cells=cells, exchange=10.0 ** rng.uniform(-3, 3, n_nodes), at=np.arange(n_nodes), pipes=pipes,
-        pipe_conductance=10.0 ** rng.uniform(-3, 3, len(pipes)), features=("karst",),
+        pipe_conductance=10.0 ** rng.uniform(-3, 3, len(pipes)), feature_names=("karst",),
     )  # fmt: skip
 
 
@@ -205,12 +208,12 @@ def test_a_network_is_eliminated_within_the_column_solver():
         ({"conductance": [1.0, 2.0]}, r"lake: conductance has the shape \(2,\); expected one number or"),
         ({"area": [1.0, 2.0, 3.0]}, r"lake: area has the shape \(3,\); expected one number or \(2,\)"),
         ({"crossing": "sideways"}, 'crossing is "sideways"; expected one of'),
-        ({"feature": np.full(32, 2)}, r"feature\[0\] is 2; expected 0 to 1"),
+        ({"feature_index": np.full(32, 2)}, r"feature_index\[0\] is 2; expected 0 to 1"),
     ],
 )
 def test_what_terms_refuse(change, message):
     lake = lakes(steady_first=True).term("lake")
-    if "feature" in change:
-        change = {"feature": np.full(len(lake.cells), 2)}
+    if "feature_index" in change:
+        change = {"feature_index": np.full(len(lake.cells), 2)}
     with pytest.raises(ik.InputError, match=message):
         replace(lake, **change)

@@ -88,9 +88,9 @@ def test_calendar_periods_end_where_the_last_one_is_said_to():
 @pytest.mark.parametrize(
     ("options", "message"),
     [
-        ({"ends": [10.0, 5.0]}, "period 2 ends 5 days after the start, which is not after it begins"),
+        ({"ends": [10.0, 5.0]}, "period 1 ends 5 days after the start, which is not after it begins"),
         ({"ends": [0.0]}, "only a steady period may have no length"),
-        ({"ends": [1.0], "steps": 0}, "steps of period 1 is 0; expected 1 or more"),
+        ({"ends": [1.0], "steps": 0}, "steps of period 0 is 0; expected 1 or more"),
         ({"ends": [1.0], "growth": [1.0, 2.0]}, r"growth has the shape \(2,\)"),
     ],
 )
@@ -107,7 +107,7 @@ def test_schedules_that_cannot_be(options, message):
 def test_the_soil_keeps_its_water(days, runoff, easily):
     rain, wanted = np.array(days).T
     table = soil_water_balance(
-        rain, wanted, available_water=60, easily_taken=easily, runoff=runoff, first_deficit=30
+        rain, wanted, available_water=60, easily_taken=easily, runoff=runoff, initial_deficit=30
     )
     out = table["recharge [mm]"] + table["evapotranspiration [mm]"] + table["runoff [mm]"]
     npt.assert_allclose(rain.sum(), out.sum() + 30 - table["deficit [mm]"].iloc[-1], atol=1e-9)

@@ -65,7 +65,7 @@ def test_the_mesh_is_good_and_says_how_good():
     edges = mesh.edges()
     assert (edges.length < 0.1 * edges.distance.sum(axis=1)).mean() < 1e-3
     assert mesh.triangle_angles().min() > 20.0
-    table = mesh.quality()
+    table = mesh.table()
     assert table.loc["smallest angle of a triangle [degrees]", "least"] == mesh.triangle_angles().min()
     assert table.loc["cell size [m]", "median"] == pytest.approx(np.median(np.sqrt(mesh.area)))
 

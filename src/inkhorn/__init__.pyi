@@ -1,5 +1,6 @@
 # what a user types as ik.…, and where it is
 from . import draw as draw
+from .calibration import FitResult as FitResult
 from .calibration import LayerConductivity as LayerConductivity
 from .calibration import RechargeMultiplier as RechargeMultiplier
 from .calibration import calibrate as calibrate
@@ -13,19 +14,32 @@ from .files import StepReader as StepReader
 from .files import read_grid as read_grid
 from .files import read_mesh as read_mesh
 from .files import read_model as read_model
+from .files import read_raster as read_raster
+from .files import read_shapes as read_shapes
+from .files import read_table as read_table
 from .files import write_grid as write_grid
 from .files import write_model as write_model
+from .flow import FlowResult as FlowResult
 from .flow import FlowSensitivity as FlowSensitivity
+from .flow import FlowStep as FlowStep
 from .flow import solve_flow as solve_flow
+from .model import Finding as Finding
+from .model import Findings as Findings
 from .model import Model as Model
 from .model import WaterTable as WaterTable
 from .model import check as check
 from .model import place as place
 from .model import terms as terms
+from .paths import PathResult as PathResult
 from .paths import trace as trace
+from .project import Project as Project
 from .project import read_project as read_project
 from .project import read_site as read_site
+from .runs import Run as Run
+from .runs import compare_runs as compare_runs
+from .runs import fit_project as fit_project
 from .runs import open_run as open_run
+from .runs import run_project as run_project
 from .site import Barrier as Barrier
 from .site import Bore as Bore
 from .site import Collector as Collector
@@ -37,6 +51,7 @@ from .site import GivenFlow as GivenFlow
 from .site import HeadDependent as HeadDependent
 from .site import Material as Material
 from .site import PickedCells as PickedCells
+from .site import Picture as Picture
 from .site import Recharge as Recharge
 from .site import River as River
 from .site import Schedule as Schedule
@@ -49,32 +64,58 @@ from .site import Well as Well
 from .site import Zones as Zones
 from .site import soil_water_balance as soil_water_balance
 from .space import Band as Band
+from .space import BetweenSurface as BetweenSurface
+from .space import BoundedSurface as BoundedSurface
 from .space import ConstantSurface as ConstantSurface
+from .space import Grid as Grid
+from .space import GriddedSurface as GriddedSurface
 from .space import Layer as Layer
+from .space import OffsetSurface as OffsetSurface
+from .space import PatchedSurface as PatchedSurface
+from .space import PlanMesh as PlanMesh
 from .space import PointSurface as PointSurface
+from .space import PolygonMesh as PolygonMesh
+from .space import RectangularMesh as RectangularMesh
+from .space import SplitMesh as SplitMesh
 from .space import Strata as Strata
+from .space import Variogram as Variogram
+from .space import VoronoiMesh as VoronoiMesh
+from .space import ZonedSurface as ZonedSurface
 from .space import layered as layered
 from .space import rectangles as rectangles
 from .space import split_in_four as split_in_four
 from .space import voronoi as voronoi
-from .transport import Spreading as Spreading
+from .transport import Dispersion as Dispersion
+from .transport import TransportResult as TransportResult
 from .transport import solve_transport as solve_transport
+from .unit_choice import UnitChoice as UnitChoice
+from .unit_choice import in_units as in_units
 
 __version__: str
 
 __all__ = [
     "Band",
     "Barrier",
+    "BetweenSurface",
     "Bore",
+    "BoundedSurface",
     "Collector",
     "ConstantSurface",
     "ConvergenceError",
+    "Dispersion",
     "Drain",
     "Edit",
     "Evapotranspiration",
+    "Finding",
+    "Findings",
+    "FitResult",
     "FixedHead",
+    "FlowResult",
     "FlowSensitivity",
+    "FlowStep",
     "GivenFlow",
+    "Grid",
+    "GriddedSurface",
     "HeadDependent",
     "InkhornError",
     "InkhornWarning",
@@ -83,27 +124,44 @@ __all__ = [
     "LayerConductivity",
     "Material",
     "Model",
+    "OffsetSurface",
+    "PatchedSurface",
+    "PathResult",
     "PickedCells",
+    "Picture",
+    "PlanMesh",
     "PointSurface",
+    "PolygonMesh",
+    "Project",
     "Recharge",
     "RechargeMultiplier",
+    "RectangularMesh",
     "River",
+    "Run",
     "Schedule",
     "Seepage",
     "Series",
     "Site",
     "Species",
-    "Spreading",
+    "SplitMesh",
     "Spring",
     "StepFile",
     "StepReader",
     "Strata",
+    "TransportResult",
+    "UnitChoice",
+    "Variogram",
+    "VoronoiMesh",
     "WaterTable",
     "Well",
+    "ZonedSurface",
     "Zones",
     "calibrate",
     "check",
+    "compare_runs",
     "draw",
+    "fit_project",
+    "in_units",
     "layered",
     "observe",
     "open_run",
@@ -112,8 +170,12 @@ __all__ = [
     "read_mesh",
     "read_model",
     "read_project",
+    "read_raster",
+    "read_shapes",
     "read_site",
+    "read_table",
     "rectangles",
+    "run_project",
     "soil_water_balance",
     "solve_flow",
     "solve_transport",

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
     from inkhorn.calibration import FitResult
     from inkhorn.runs import Journal
+    from inkhorn.unit_choice import UnitChoice
 
 __all__ = ["app", "main"]
 
@@ -38,7 +39,7 @@ def _version(asked: bool) -> None:
     if asked:
         from inkhorn import __version__
 
-        typer.echo(f"Inkhorn {__version__}")
+        _say(f"Inkhorn {__version__}")
         raise typer.Exit
 
 
@@ -60,7 +61,8 @@ SiteFile = Annotated[
     Path, typer.Argument(help="The project file, such as quillmere/site.toml.", metavar="SITE.toml")
 ]
 Out = Annotated[
-    Path | None, typer.Option(help="Where run folders go; `runs` beside the project file if not given.")
+    Path | None,
+    typer.Option(help="Where run folders go; `runs` beside the project file if not given.", metavar="FOLDER"),
 ]
 
 GridName = Annotated[
@@ -79,18 +81,26 @@ VariantName = Annotated[
 GoOn = Annotated[
     Path | None,
     typer.Option(
-        "--go-on", help="Go on from this folder, of one that was stopped: what is done is taken over."
+        "--go-on",
+        help="Go on from this folder, of one that was stopped: what is done is taken over.",
+        metavar="RUN",
     ),
 ]
 
 
-def _print_frame(frame: pd.DataFrame, title: str) -> None:
+def _say(line: str, *, error: bool = False) -> None:
+    print(line, file=sys.stderr if error else sys.stdout)
+
+
+def _print_frame(frame: pd.DataFrame, title: str, units: UnitChoice | None = None) -> None:
     from rich.console import Console
     from rich.table import Table
     from rich.text import Text
 
     table = Table(box=None, header_style="bold")
     plain = frame.reset_index() if frame.index.names[0] is not None else frame
+    if units is not None:
+        plain = units.table(plain)
     for name in plain.columns:
         number = plain[name].dtype.kind in "fi"
         table.add_column(Text(str(name)), justify="right" if number else "left")
@@ -148,15 +158,15 @@ def _told() -> Iterator[Journal]:
             yield journal
         except KeyboardInterrupt:
             bar.stop()
-            typer.echo("interrupted; nothing was left half-written", err=True)
+            _say("interrupted; nothing was left half-written", error=True)
             raise typer.Exit(1) from None
 
 
 def _end(folder: Path, told: Journal, more: str = "") -> None:
     """Say where everything is; exit with 1 if something went wrong on the way."""
-    typer.echo(f"Everything is in {folder}" + (f"\n{more}" if more else ""))
+    _say(f"Everything is in {folder}" + (f"\n{more}" if more else ""))
     if told.problems:
-        typer.echo("\n".join(f"error: {line}" for line in told.problems), err=True)
+        _say("\n".join(f"error: {line}" for line in told.problems), error=True)
         raise typer.Exit(1)
 
 
@@ -195,19 +205,19 @@ def check(
     project = _read(site, variant)
     if as_json:
         findings = check_project(project, grid)[1]
-        typer.echo(findings.frame().to_json(orient="records", force_ascii=False, indent=1))
+        _say(findings.table().to_json(orient="records", force_ascii=False, indent=1))
         raise typer.Exit(2 if findings.errors else 0)
-    typer.echo(repr(project.site))
+    _say(repr(project.site))
     for change in project.changes:
-        typer.echo(f"variant {variant}: {change}")
+        _say(f"variant {variant}: {change}")
     _print_frame(pd.DataFrame(project.read), "What was read")
     if project.site.schedule is not None:
-        typer.echo(repr(project.site.schedule))
+        _say(repr(project.site.schedule))
     model, findings = check_project(project, grid)
     covered, boundary = model.grid.mesh.area.sum(), project.site.boundary.area
-    typer.echo(f"{model.grid.mesh!r}, {covered / boundary - 1:+.2%} against the boundary\n{model.grid!r}")
+    _say(f"{model.grid.mesh!r}, {covered / boundary - 1:+.2%} against the boundary\n{model.grid!r}")
     if isinstance(model.grid.mesh, VoronoiMesh):
-        _print_frame(model.grid.mesh.quality().rename_axis("quality"), "How good the cells are")
+        _print_frame(model.grid.mesh.table().rename_axis("quality"), "How good the cells are")
     if model.placed is not None:
         shares = [f"{share:.1%}" if share else "-" for share in model.placed["share outside"]]
         table = model.placed.assign(**{"share outside": shares})
@@ -215,11 +225,11 @@ def check(
         arrived = table.loc[table["values"].fillna("") != "", ["feature", "values", "water"]]
         _print_frame(arrived, "What arrived at the cells, least to greatest, and what its water does")
     if model.schedule is not None:
-        _print_periods(model.schedule.table(dict(model.changes)))
+        _print_periods(model.schedule.table(dict(model.inputs_in_time)))
     if len(findings):
-        _print_frame(findings.frame(), "Findings")
+        _print_frame(findings.table(), "Findings")
     else:
-        typer.echo("The check found nothing to complain of.")
+        _say("The check found nothing to complain of.")
     if findings.errors:
         raise typer.Exit(2)
 
@@ -239,8 +249,8 @@ def run(
     with _told() as told:
         folder, flow = run_project(project, out, told, grid=grid, go_on=go_on)
     last = flow.steps[-1]
-    when = "" if last.steady else f" of the last step, day {last.start:g} to {last.end:g}"
-    _print_frame(flow.budget(), f"Water budget{when}")
+    when = "" if last.steady else f" of the last step, day {last.begin:g} to {last.end:g}"
+    _print_frame(flow.budget(), f"Water budget{when}", project.shown_in)
     _end(folder, told)
 
 
@@ -269,7 +279,9 @@ def compare(
     ],
     out: Annotated[
         Path | None,
-        typer.Option(help="A folder for the tables (CSV) and a picture; only printed if not given."),
+        typer.Option(
+            help="A folder for the tables (CSV) and a picture; only printed if not given.", metavar="FOLDER"
+        ),
     ] = None,
 ) -> None:
     """Put runs side by side: how well each fits, its budget, and the heads at the bores."""
@@ -283,24 +295,30 @@ def compare(
     _print_frame(found.budgets, "Water budgets [m³/day]; of runs through time means over time")
     _print_frame(found.heads, "Heads at the bores [m]")
     if out is not None:
-        typer.echo(f"Everything is in {write_comparison(found, out)}")
+        _say(f"Everything is in {write_comparison(found, out)}")
 
 
 @app.command()
 def new(
-    folder: Annotated[Path, typer.Argument(help="A folder that does not exist yet, or is empty.")],
+    folder: Annotated[
+        Path, typer.Argument(help="A folder that does not exist yet, or is empty.", metavar="FOLDER")
+    ],
 ) -> None:
     """Make a small project to start from: a commented project file and the data it names. It runs as it is."""
     from inkhorn.demo import write_new
 
     write_new(folder)
-    typer.echo(f"Made {folder / 'site.toml'}. Change it, then: inkhorn check {folder / 'site.toml'}")
+    _say(f"Made {folder / 'site.toml'}. Change it, then: inkhorn check {folder / 'site.toml'}")
 
 
 @app.command()
 def demo(
     folder: Annotated[
-        Path, typer.Argument(help="Where the demo project goes; one that is there already is used as it is.")
+        Path,
+        typer.Argument(
+            help="Where the demo project goes; one that is there already is used as it is.",
+            metavar="[FOLDER]",
+        ),
     ] = Path("quillmere"),
 ) -> None:
     """Run the whole example: the Quillmere basin, from its data to a fitted plume.
@@ -311,26 +329,29 @@ def demo(
     from inkhorn.runs import fit_project
 
     site, made = write_demo(folder)
-    typer.echo(f"{'Made' if made else 'Using'} the project in {folder}")
+    _say(f"{'Made' if made else 'Using'} the project in {folder}")
     project = _read(site)
-    typer.echo(repr(project.site))
+    _say(repr(project.site))
     with _told() as told:
         run_folder, result = fit_project(project, None, told)
     table = _parameters_for_people(result)
     known = truth(folder)
     table["truth"] = [known.get(n.removeprefix("conductivity of "), float("nan")) for n in table["parameter"]]
     _print_frame(table, "Parameters, beside the truth that the levels were made with")
-    _print_frame(result.after.budget(), "Water budget")
+    _print_frame(result.after.budget(), "Water budget", project.shown_in)
     _end(run_folder, told, f"Now change {site} and try: inkhorn run {site}")
 
 
 Picture = Annotated[
     Path | None,
     typer.Option(
-        help="The PNG file; a new one in the folder `pictures` beside the project file if not given."
+        help="The PNG file; a new one in the folder `pictures` beside the project file if not given.",
+        metavar="FILE.png",
     ),
 ]
-Exaggeration = Annotated[float | None, typer.Option(help="Of heights over lengths.", min=1e-3)]
+Exaggeration = Annotated[
+    float | None, typer.Option(help="Of heights over lengths.", min=1e-3, metavar="FACTOR")
+]
 
 
 def _corners(words: str | None, option: str) -> list[tuple[float, float]] | None:
@@ -356,14 +377,15 @@ def _drawn(project: Any, name: str, fill: Any, out: Path | None, *, margins: boo
     from inkhorn import draw
 
     folder = project.path.parent / "pictures"
-    typer.echo(f"Drawn in {draw.save_new(folder, name, fill, out=out, margins=margins)}")
+    _say(f"Drawn in {draw.save_new(folder, name, fill, out=out, margins=margins, units=project.shown_in)}")
 
 
 @drawing.command("plan")
 def draw_plan(
     site: SiteFile,
     grid: Annotated[
-        list[str] | None, typer.Option("--grid", help="A grid by name; may be given several times.")
+        list[str] | None,
+        typer.Option("--grid", help="A grid by name; may be given several times.", metavar="NAME"),
     ] = None,
     over: Annotated[
         bool, typer.Option("--over", help="Lay several over each other, not side by side.")
@@ -383,9 +405,15 @@ def draw_plan(
 def draw_section(
     site: SiteFile,
     grid: GridName = None,
-    line: Annotated[str | None, typer.Option(help='Corners in m, as in "0,0 500,300".')] = None,
-    row: Annotated[int | None, typer.Option(help="Along a row of rectangles, from 0 in the south.")] = None,
-    column: Annotated[int | None, typer.Option(help="Along a column, from 0 in the west.")] = None,
+    line: Annotated[
+        str | None, typer.Option(help='Corners in m, as in "0,0 500,300".', metavar="CORNERS")
+    ] = None,
+    row: Annotated[
+        int | None, typer.Option(help="Along a row of rectangles, from 0 in the south.", metavar="NUMBER")
+    ] = None,
+    column: Annotated[
+        int | None, typer.Option(help="Along a column, from 0 in the west.", metavar="NUMBER")
+    ] = None,
     exaggeration: Exaggeration = None,
     out: Picture = None,
 ) -> None:
@@ -412,7 +440,9 @@ def draw_block(
     grid: GridName = None,
     opened: Annotated[
         str | None,
-        typer.Option("--open", help="A line to open it along; what lies right of it is taken away."),
+        typer.Option(
+            "--open", help="A line to open it along; what lies right of it is taken away.", metavar="CORNERS"
+        ),
     ] = None,
     exaggeration: Exaggeration = None,
     out: Picture = None,
@@ -462,6 +492,23 @@ def _leave_what_the_disk_refused() -> None:
         os._exit(1)
 
 
+_PLAIN_LETTERS = str.maketrans(
+    {
+        "²": "2",
+        "³": "3",
+        "⁵": "5",
+        "–": "-",
+        "—": "-",
+        "…": "...",
+        "·": " ",
+        "×": "x",
+        "°": " degrees",
+        "µ": "u",
+        "≤": "<=",
+    }
+)
+
+
 class _Listener:
     """The terminal, or whoever reads what is printed: one who goes away stops no work, as after ``| head -1``."""
 
@@ -479,8 +526,19 @@ class _Listener:
         return None
 
     def write(self, text: str) -> int:
-        self._tried(lambda: self._stream.write(text))
+        self._tried(lambda: self._stream.write(self._writable(text)))
         return len(text)
+
+    def _writable(self, text: str) -> str:
+        """Text in letters that the terminal knows."""
+        if text.isascii():
+            return text
+        encoding = self._stream.encoding or "ascii"
+        try:
+            text.encode(encoding)
+        except UnicodeEncodeError:
+            return text.translate(_PLAIN_LETTERS).encode(encoding, "replace").decode(encoding)
+        return text
 
     def flush(self) -> None:
         self._tried(self._stream.flush)
@@ -489,13 +547,29 @@ class _Listener:
         return getattr(self._stream, name)
 
 
+def _command() -> Any:
+    """The whole command line; its help names what is to be given and not which Python type that is."""
+    command = typer.main.get_command(app)
+
+    def named(one: Any) -> None:
+        for parameter in one.params:
+            parameter.display_type_rich = lambda ctx, said=parameter: (
+                "" if said.metavar is None or said.param_type_name == "argument" else said.metavar
+            )
+        for below in getattr(one, "commands", {}).values():
+            named(below)
+
+    named(command)
+    return command
+
+
 def main() -> None:
     """Run the command line: exit code 0 fine, 1 a problem in the run, 2 bad input."""
     streams = sys.stdout, sys.stderr
     sys.stdout, sys.stderr = _Listener(streams[0]), _Listener(streams[1])
     try:
         with stopping_like_ctrl_c():
-            app(standalone_mode=True)
+            _command()(standalone_mode=True)
     except SystemExit as end:
         if end.code != _INTERRUPTED:
             raise
@@ -504,19 +578,17 @@ def main() -> None:
         from inkhorn.errors import InkhornError, InputError
 
         if asked_to_stop():
-            typer.echo("interrupted; nothing was left half-written", err=True)
+            _say("interrupted; nothing was left half-written", error=True)
             sys.exit(1)
         if isinstance(problem, OSError):  # a full disk, a folder that may not be written
             named = f": {problem.filename}" if problem.filename else ""
-            typer.echo(
-                f"error: {problem.strerror or problem}{named}. Nothing was left half-written.", err=True
-            )
+            _say(f"error: {problem.strerror or problem}{named}. Nothing was left half-written.", error=True)
             _leave_what_the_disk_refused()
             sys.exit(1)
         if not isinstance(problem, InkhornError):
             raise
         for line in str(problem).splitlines():
-            typer.echo(line if line.startswith("error: ") else f"error: {line}", err=True)
+            _say(line if line.startswith("error: ") else f"error: {line}", error=True)
         sys.exit(2 if isinstance(problem, InputError) else 1)
     finally:
         for stream in (sys.stdout, sys.stderr):

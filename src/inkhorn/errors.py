@@ -5,7 +5,8 @@ Every message says what was given, where, what was expected and what to do.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -21,6 +22,8 @@ __all__ = [
     "check_nonnegative",
     "check_positive",
     "did_you_mean",
+    "gathering",
+    "naming",
     "place_words",
 ]
 
@@ -75,6 +78,54 @@ def did_you_mean(word: str, known: Sequence[str]) -> str:
 
     near = get_close_matches(word, list(known), n=1, cutoff=0.6)
     return f' Did you mean "{near[0]}"?' if near else ""
+
+
+@contextmanager
+def naming(where: str) -> Iterator[None]:
+    """Say where, before what is wrong within."""
+    try:
+        yield
+    except InputError as problem:
+        raise InputError(f"{where}: {problem}") from None
+
+
+@contextmanager
+def gathering() -> Iterator[Gathering]:
+    """Go on past errors of input, and raise all of them at the end, a line each.
+
+    >>> with gathering() as tried:
+    ...     x = tried(check_positive, "x", -1.0)
+    ...     y = tried(check_positive, "y", 2.0)
+    ...     z = tried(check_positive, "z", 0.0)
+    Traceback (most recent call last):
+    inkhorn.errors.InputError: x is -1 ; expected a finite value > 0.
+    z is 0 ; expected a finite value > 0.
+    """
+    tried = Gathering()
+    try:
+        yield tried
+    except InputError as problem:  # within, where nothing is tried: it may follow from those before
+        tried.lines += [] if tried.lines else [str(problem)]
+    except (TypeError, AttributeError, KeyError, ValueError):
+        if not tried.lines:
+            raise
+    if tried.lines:
+        raise InputError("\n".join(dict.fromkeys(tried.lines)))
+
+
+class Gathering:
+    """Calls functions, and keeps what they complain of."""
+
+    def __init__(self) -> None:
+        self.lines: list[str] = []
+
+    def __call__(self, function: Callable[..., Any], *given: Any, **options: Any) -> Any:
+        """Return what a function returns, None where it complains of its input."""
+        try:
+            return function(*given, **options)
+        except InputError as problem:
+            self.lines.append(str(problem))
+            return None
 
 
 def place_words(x: float, y: float) -> str:

@@ -10,7 +10,11 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from functools import cache
+from math import inf
 from typing import Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
 
@@ -18,39 +22,59 @@ __all__ = [
     "KINDS",
     "METRES_AND_DAYS",
     "UnitSystem",
+    "conversion",
+    "dimension_of_unit",
     "plain",
     "quantity",
+    "refuse_impossible",
     "split_header",
     "unit_factor",
 ]
 
 
 class Kind(NamedTuple):
-    """A kind of number: powers of length, time and mass, an example for messages, and the unit inside."""
+    """A kind of number.
+
+    Attributes
+    ----------
+    length, time, mass : int
+        Powers.
+    example : str
+        For messages.
+    inside : str
+        The unit inside.
+    possible : (float, float)
+        Between which any number of this kind lies: what is beyond is refused wherever it comes in.
+    usual : (float, float)
+        Between which nearly all of this kind lie that are not zero: what is beyond is told.
+    """
 
     length: int
     time: int
     mass: int
     example: str
     inside: str
+    possible: tuple[float, float]
+    usual: tuple[float, float] = (-inf, inf)
 
 
 KINDS: dict[str, Kind] = {
-    "length": Kind(1, 0, 0, "12.5 m", "m"),
-    "area": Kind(2, 0, 0, "3 ha", "m²"),
-    "time": Kind(0, 1, 0, "15 years", "days"),
-    "rate": Kind(1, -1, 0, "650 mm/year", "m/day"),
-    "conductivity": Kind(1, -1, 0, "1e-4 m/s", "m/day"),
-    "flow": Kind(3, -1, 0, "12 l/s", "m³/day"),
-    "leakance": Kind(0, -1, 0, "0.01 1/day", "1/day"),
-    "conductance": Kind(2, -1, 0, "25 m²/day", "m²/day"),
-    "diffusion": Kind(2, -1, 0, "1e-9 m²/s", "m²/day"),
-    "concentration": Kind(-3, 0, 1, "250 mg/l", "g/m³"),
-    "per length": Kind(-1, 0, 0, "1e-5 1/m", "1/m"),
-    "density": Kind(-3, 0, 1, "1700 kg/m³", "g/m³"),
-    "well loss": Kind(-5, 2, 0, "1e-7 day²/m⁵", "day²/m⁵"),
-    "angle": Kind(0, 0, 0, "30 degrees", "degrees"),
-    "number": Kind(0, 0, 0, "0.3", ""),
+    "length": Kind(1, 0, 0, "12.5 m", "m", (-1e8, 1e8), (1e-4, 1e5)),
+    "elevation": Kind(1, 0, 0, "41.2 m", "m", (-9000.0, 9000.0)),
+    "area": Kind(2, 0, 0, "3 ha", "m²", (0.0, 1e15)),
+    "time": Kind(0, 1, 0, "15 years", "days", (-1e10, 1e10)),
+    "rate": Kind(1, -1, 0, "650 mm/year", "m/day", (-100.0, 100.0), (0.0, 0.1)),
+    "conductivity": Kind(1, -1, 0, "1e-4 m/s", "m/day", (0.0, 1e9), (1e-9, 1e5)),
+    "flow": Kind(3, -1, 0, "12 l/s", "m³/day", (-1e11, 1e11), (0.0, 5e5)),
+    "leakance": Kind(0, -1, 0, "0.01 1/day", "1/day", (0.0, 1e9), (1e-9, 1e4)),
+    "conductance": Kind(2, -1, 0, "25 m²/day", "m²/day", (0.0, 1e12), (1e-6, 1e7)),
+    "diffusion": Kind(2, -1, 0, "1e-9 m²/s", "m²/day", (0.0, 1.0), (1e-7, 1e-2)),
+    "concentration": Kind(-3, 0, 1, "250 mg/l", "g/m³", (0.0, 3e6), (0.0, 4e5)),
+    "per length": Kind(-1, 0, 0, "1e-5 1/m", "1/m", (0.0, 1e6)),
+    "density": Kind(-3, 0, 1, "1700 kg/m³", "g/m³", (0.0, 3e7), (1e5, 5e6)),
+    "well loss": Kind(-5, 2, 0, "1e-7 day²/m⁵", "day²/m⁵", (0.0, 1e3), (0.0, 1e-2)),
+    "angle": Kind(0, 0, 0, "30 degrees", "degrees", (-3600.0, 3600.0), (-360.0, 360.0)),
+    "number": Kind(0, 0, 0, "0.3", "", (-1e300, 1e300)),
 }
 
 _NUMBER = re.compile(r"^\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*?)\s*$")
@@ -134,24 +158,69 @@ def unit_factor(unit: str, kind: str) -> float:
     >>> round(unit_factor("l/s", "flow"), 6)
     86.4
     """
-    length, time, mass, example, _ = KINDS[kind]
+    length, time, mass, example, inside = KINDS[kind][:5]
     text = unit.strip()
+    if text == inside or (text == METRES_AND_DAYS.unit_of(kind) and kind != "density"):
+        return 1.0
     if kind == "concentration":
         text = {"ppm": "mg/l", "ppb": "ug/l"}.get(text, text)
     if text in ("", "-", "1"):
         text = "dimensionless"
-    if len(text) > _LONGEST or not _UNIT_TEXT.fullmatch(text) or "**" in text:
+    if not _is_unit(text):
         raise InputError(f'"{unit}" is not a unit; expected one of {kind}, as in "{example}".')
     try:
-        measure = _registry().Quantity(1.0, _PLAIN_POWER.sub(r"**\1", text.replace("^", "**")))
-        inside = "degree" if kind == "angle" else f"meter**{length} * day**{time} * gram**{mass}"
-        return float(measure.to(inside).magnitude)
+        measure = _measure(text)
+        goal = "degree" if kind == "angle" else f"meter**{length} * day**{time} * gram**{mass}"
+        return float(measure.to(goal).magnitude)
     except Exception as problem:  # pint raises many kinds, some from its tokenizer
         if type(problem).__name__ == "DimensionalityError":
             raise InputError(
                 f'"{unit}" is not a unit of {kind}; expected something like "{example}".'
             ) from None
         raise InputError(f'the unit "{unit}" is not known; expected something like "{example}".') from None
+
+
+def _is_unit(text: str) -> bool:
+    return len(text) <= _LONGEST and _UNIT_TEXT.fullmatch(text) is not None and "**" not in text
+
+
+def _measure(text: str) -> Any:
+    """One of a unit, as the units library has it."""
+    return _registry().Quantity(1.0, _PLAIN_POWER.sub(r"**\1", text.replace("^", "**")))
+
+
+@cache
+def dimension_of_unit(unit: str) -> tuple[int, ...]:
+    """Return the powers of length, time and mass of a unit.
+
+    Raises
+    ------
+    InputError
+        If it is unknown.
+
+    >>> dimension_of_unit("l/s")
+    (3, -1, 0)
+    """
+    for kind in KINDS.values():  # those inside need no library
+        if unit.removesuffix("s") == kind.inside.removesuffix("s"):
+            return kind.length, kind.time, kind.mass
+    if not _is_unit(unit.strip()):
+        raise InputError(f'"{unit}" is not a unit; expected something like "l/s".')
+    try:
+        powers = dict(_measure(unit.strip()).dimensionality)
+    except Exception:  # pint raises many kinds, some from its tokenizer
+        raise InputError(f'the unit "{unit}" is not known; expected something like "l/s".') from None
+    return tuple(int(powers.get(f"[{name}]", 0)) for name in ("length", "time", "mass"))
+
+
+@cache
+def conversion(unit: str, goal: str) -> float:
+    """Return what one of a unit is in another of the same kind.
+
+    >>> round(conversion("m³/day", "l/s"), 6)
+    0.011574
+    """
+    return float(_measure(unit.strip()).to(_measure(goal.strip()).units).magnitude)
 
 
 def quantity(value: object, kind: str, *, units: UnitSystem = METRES_AND_DAYS, what: str = "value") -> float:
@@ -194,9 +263,54 @@ def quantity(value: object, kind: str, *, units: UnitSystem = METRES_AND_DAYS, w
     if not abs(number) < float("inf"):
         raise InputError(f"{what} is {number}; expected a finite number.")
     try:
-        return number * unit_factor(unit or units.unit_of(kind), kind)
+        inside = number * unit_factor(unit or units.unit_of(kind), kind)
     except InputError as problem:
         raise InputError(f"{what} is {value!r}: {problem}") from None
+    refuse_impossible(what, inside, kind)
+    return inside
+
+
+def refuse_impossible(
+    what: str, values: float | NDArray[np.float64], kind: str, *, least: float = -inf, most: float = inf
+) -> None:
+    """Refuse numbers that none of their kind can be.
+
+    Parameters
+    ----------
+    what : str
+        How to name them in a message.
+    values : float or ndarray of float
+        In metres, days and grams.
+    kind : str
+        What they measure, a key of `KINDS`.
+    least, most : float
+        Bounds narrower than those of the kind.
+
+    Raises
+    ------
+    InputError
+        With the first such number, what is possible, and how many there are.
+
+    >>> refuse_impossible("stage", 1.7, "elevation")
+    >>> refuse_impossible("stage", -9999.0, "elevation")
+    Traceback (most recent call last):
+    inkhorn.errors.InputError: stage is -9999 m; an elevation lies between -9000 and 9000 m. Check its unit, and whether \
+it stands for "no data".
+    """
+    low, high = max(least, KINDS[kind].possible[0]), min(most, KINDS[kind].possible[1])
+    array = np.atleast_1d(values)
+    wrong = (array < low) | (array > high)
+    if wrong.any():
+        bad = np.argwhere(wrong)
+        unit = f" {KINDS[kind].inside}".rstrip()
+        place = f"[{', '.join(str(i) for i in bad[0])}]" if np.ndim(values) else ""
+        article = "an" if kind[0] in "aeiou" else "a"
+        count = f" ({len(bad)} of {array.size} are beyond)" if array.size > 1 else ""
+        said = f"{article} {kind} lies " if (low, high) == KINDS[kind].possible else "expected "
+        raise InputError(
+            f"{what}{place} is {array[tuple(bad[0])]:g}{unit}; {said}between {low:g} and {high:g}{unit}{count}. "
+            'Check its unit, and whether it stands for "no data".'
+        )
 
 
 def plain(value: Any, kind: str, what: str = "value") -> Any:

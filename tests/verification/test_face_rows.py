@@ -58,7 +58,7 @@ def errors(mesh, ratio):
     terms = [
         held(rim, exact[rim]),
         ik.terms.RechargeTerm(
-            cells=every, rate=source(*mesh.centroid.T, plan), area=cells.area, features=("source",)
+            cells=every, rate=source(*mesh.centroid.T, plan), area=cells.area, feature_names=("source",)
         ),
     ]
     model = ik.Model(

@@ -30,7 +30,7 @@ def around_a_well(n: int):
         cells=middle,
         rate=-rate,
         connection=2 * np.pi * 15.0 / np.log(mesh.equivalent_radius(middle) / radius),
-        features=("well",),
+        feature_names=("well",),
     )
     flow = ik.solve_flow(ik.Model(grid, 6.0, porosity=0.2, terms=[held(rim, exact[rim]), well]))
     level = 20.0 + rate / (2 * np.pi * transmissivity) * np.log(radius / 500.0)
@@ -90,7 +90,7 @@ def test_a_water_table_crosses_layers_like_one_layer(vertical, sides):
     n = 50
     grid = strip(n, surfaces=(30.0, 8.0, 6.0, 0.0))
     both, head = (
-        np.concatenate([grid.number[:, 0], grid.number[:, n]]),
+        np.concatenate([grid.cell_number[:, 0], grid.cell_number[:, n]]),
         np.tile([10.0, 5.0], (3, 1)).T.ravel(),
     )
     keep = np.full(6, sides == "all") | (grid.cells.bottom[both] < head)
@@ -156,14 +156,14 @@ def manufactured(n: int, layers: int):
         place = (c.x, c.y, np.zeros(len(c)))
         source = -sum((flux(*place, k, 0.5 * e) - flux(*place, k, -0.5 * e)) / e for k in axes) * c.volume
     row, column = mesh.row_column
-    outer = ((row == 0) | (row == n - 1) | (column == 0) | (column == n - 1))[c.plan]
+    outer = ((row == 0) | (row == n - 1) | (column == 0) | (column == n - 1))[c.plan_cell]
     if layers > 1:
         outer |= (c.layer == 0) | (c.layer == layers - 1)
     exact, k = head(*place), conductivity(*place)
     every = np.arange(len(c))
     terms = [
         held(every[outer], exact[outer]),
-        ik.terms.RechargeTerm(cells=every, rate=source, area=1.0, features=("source",)),
+        ik.terms.RechargeTerm(cells=every, rate=source, area=1.0, feature_names=("source",)),
     ]
     flow = ik.solve_flow(ik.Model(grid, k, terms=terms, water_table=CONFINED))
     error = (flow.steps[-1].heads - exact)[~outer]
@@ -198,9 +198,11 @@ def test_two_layers_share_a_well_by_transmissivity():
     grid = ik.layered(mesh, [0.0, -10.0, -40.0])
     row, column = mesh.row_column
     rim = np.flatnonzero((row == 0) | (row == n - 1) | (column == 0) | (column == n - 1))
-    cells = np.concatenate([grid.number[0, rim], grid.number[1, rim]])
-    middle = grid.number[:, mesh.locate([0.0], [0.0])[0]]
-    well = ik.terms.WellTerm(cells=middle, connection=np.array([10.0, 30.0]), rate=-100.0, features=("w",))
+    cells = np.concatenate([grid.cell_number[0, rim], grid.cell_number[1, rim]])
+    middle = grid.cell_number[:, mesh.locate([0.0], [0.0])[0]]
+    well = ik.terms.WellTerm(
+        cells=middle, connection=np.array([10.0, 30.0]), rate=-100.0, feature_names=("w",)
+    )
     flow = ik.solve_flow(
         ik.Model(grid, np.array([6.0, 1.0]), np.array([1e-9, 1e-9]), terms=[held(cells, 5.0), well])
     )
@@ -215,14 +217,14 @@ def test_a_leaky_aquifer_follows_de_glee():
     middle = mesh.locate([0.0], [0.0])
     radius = mesh.equivalent_radius(middle)
     well = ik.terms.WellTerm(
-        cells=grid.number[2, middle], rate=-500.0, connection=2 * np.pi * 20.0 / np.log(radius / 0.1)
+        cells=grid.cell_number[2, middle], rate=-500.0, connection=2 * np.pi * 20.0 / np.log(radius / 0.1)
     )
     kh, kv = np.array([1e-6, 1e-6, 10.0]), np.array([1e5, 1 / resistance, 1e5])
-    flow = ik.solve_flow(ik.Model(grid, kh, kv, terms=[held(grid.number[0], 10.0), well]))
+    flow = ik.solve_flow(ik.Model(grid, kh, kv, terms=[held(grid.cell_number[0], 10.0), well]))
     r, reach = np.hypot(mesh.x, mesh.y), np.sqrt(transmissivity * resistance)
     drawdown = 500.0 / (2 * np.pi * transmissivity) * k0(r / reach)
     seen = (r > 60.0) & (r < 700.0)
-    npt.assert_allclose(flow.steps[-1].heads[grid.number[2]][seen], 10.0 - drawdown[seen], atol=0.005)
+    npt.assert_allclose(flow.steps[-1].heads[grid.cell_number[2]][seen], 10.0 - drawdown[seen], atol=0.005)
     level = 10.0 - 500.0 / (2 * np.pi * transmissivity) * k0(0.1 / reach)
     npt.assert_allclose(flow.well_levels()["level [m]"], level, atol=0.01)
 

@@ -61,7 +61,7 @@ def test_a_line_that_leaves_the_outline_holds_cells_inside():
     assert "% through outer sides, the rest inside" in table.loc["line", "note"]
     assert "outer sides are already held" in table.loc["other", "note"]
     term = model.term("fixed head")
-    mine, cells = term.feature == 0, model.grid.cells
+    mine, cells = term.feature_index == 0, model.grid.cells
     inside = mine & term.holds
     away = np.abs(cells.y[term.cells[inside]] - (400.0 - 700.0 * (term.head[inside] - 7.0)))
     assert away.max() < 40.0

@@ -18,11 +18,11 @@ def test_travel_time_to_a_well(angle):
     r = 200.0
     exact = np.pi * 0.2 * 15.0 * r**2 / 600.0
     start = [(r * np.cos(angle), r * np.sin(angle), -7.0)]
-    ends = ik.trace(flow, start, most_time=1e5).ends
+    ends = ik.trace(flow, start, max_time=1e5).ends
     assert ends.loc[0, ["end", "feature"]].tolist() == ["taken inside", "well"]
     npt.assert_allclose(ends.loc[0, "travel time [day]"], exact, rtol=0.01)
     # back from the well for that time, every path has come from about that distance
-    back = ik.trace(flow, ["well"], backward=True, most_time=exact, per_well=12).ends
+    back = ik.trace(flow, ["well"], backward=True, max_time=exact, per_well=12).ends
     npt.assert_allclose(np.hypot(back["end x [m]"], back["end y [m]"]), r, rtol=0.01)
     npt.assert_allclose(back["travel time [day]"], exact, rtol=1e-12)
 
@@ -50,11 +50,11 @@ def test_there_and_back_again(quillmere):
     """A path followed backward from where it got to returns to where it began."""
     # on the ground by the depot, where rain soaks in
     start = np.array([[4430.0, 3650.0, 40.0]])
-    there = ik.trace(quillmere, start, most_time=3000.0)
+    there = ik.trace(quillmere, start, max_time=3000.0)
     end = there.points.iloc[-1]
     assert end["time [day]"] == 3000.0
     back = ik.trace(
-        quillmere, [end[["x [m]", "y [m]", "z [m]"]].to_numpy(float)], backward=True, most_time=3000.0
+        quillmere, [end[["x [m]", "y [m]", "z [m]"]].to_numpy(float)], backward=True, max_time=3000.0
     )
     npt.assert_allclose(back.ends[["end x [m]", "end y [m]", "end z [m]"]].to_numpy(), start, atol=0.01)
 

@@ -30,7 +30,7 @@ def heads_with(flow, parameters, logs):
     model = flow.model
     for parameter, value in zip(parameters, np.exp(logs), strict=True):
         model = model.with_inputs(parameter.inputs(model, float(value)))
-    return ik.solve_flow(model, first=flow.steps[-1].heads, closure=1e-12).steps[-1].heads
+    return ik.solve_flow(model, initial_heads=flow.steps[-1].heads, closure=1e-12).steps[-1].heads
 
 
 @pytest.mark.parametrize("which", range(7))
@@ -61,7 +61,7 @@ def test_tangent_and_adjoint_agree(quillmere):
         "horizontal_conductivity", "vertical_conductivity", "anisotropy", "direction", "fixed head.head",
         "river.conductance", "river.stage",
         "river.way", "river.bed", "drain.conductance", "drain.level", "seepage.conductance", "seepage.level", "well.rate",
-        "well.connection", "well.lowest_level", "well.losses", "recharge.rate", "recharge.area",
+        "well.connection", "well.lowest_level", "well.well_loss", "recharge.rate", "recharge.area",
     }  # fmt: skip
     change = {
         name: rng.normal(size=len(values))
@@ -85,7 +85,7 @@ def test_inputs_of_terms_equal_differences(quillmere, name):
 
     def heads(step: float) -> np.ndarray:
         model = quillmere.model.with_inputs({name: values + step * change})
-        return ik.solve_flow(model, first=quillmere.steps[-1].heads, closure=1e-12).steps[-1].heads
+        return ik.solve_flow(model, initial_heads=quillmere.steps[-1].heads, closure=1e-12).steps[-1].heads
 
     step = 1e-5
     d1, d2 = ((heads(s) - heads(-s)) / (2 * s) for s in (step, step / 2))
@@ -141,8 +141,9 @@ def valley(steady: bool) -> ik.Model:
         ik.terms.SeepageTerm(cells=top, conductance=50.0, level=10.0),
         ik.terms.EvapotranspirationTerm(cells=top, rate=5e-4, area=grid.cells.area[top], surface=9.0, depth=3.1),
         ik.terms.WellTerm(
-            cells=[*wells, *(n + wells)], feature=[0, 1, 0, 1], features=("a", "b"), connection=[9.0, 9.0, 20.0, 1.0],
-            rate=[-150.0, -200.0], lowest_level=[-4.0, 4.4], losses=1e-5, casing_area=[3.0, 0.0],
+            cells=[*wells, *(n + wells)], feature_index=[0, 1, 0, 1], feature_names=("a", "b"),
+            connection=[9.0, 9.0, 20.0, 1.0], rate=[-150.0, -200.0], lowest_level=[-4.0, 4.4], well_loss=1e-5,
+            casing_area=[3.0, 0.0],
             x=mesh.x[wells] + 9.0, y=mesh.y[wells] - 13.0,
         ),
     ]  # fmt: skip
@@ -153,7 +154,7 @@ def valley(steady: bool) -> ik.Model:
         grid, 3.0 * np.exp(0.5 * rng.normal(size=2 * n)), 0.3, specific_storage=1e-4, specific_yield=0.2, terms=terms,
         leakance=np.where(middle < 300.0, 0.02, np.nan), face_resistance=barrier,
         schedule=ik.Schedule([30.0, 60.0, 90.0, 100.0], steps=[1, 2, 3, 1], steady=[steady, False, False, False]),
-        changes={
+        inputs_in_time={
             "well.rate": pumped,
             "recharge.rate": 8e-4 * np.outer([1.0, 0.3, 0.1, 2.0], np.ones(n)),
             "fixed head.head": np.array([[7.5], [7.4], [7.2], [7.3]]),
@@ -164,7 +165,7 @@ def valley(steady: bool) -> ik.Model:
 @pytest.fixture(scope="module", params=[True, False], ids=["steady first", "from heads"])
 def in_time(request):
     model = valley(request.param)
-    return ik.solve_flow(model, first=7.6, closure=1e-13)
+    return ik.solve_flow(model, initial_heads=7.6, closure=1e-13)
 
 
 def test_tangent_and_adjoint_agree_in_time(in_time):
@@ -180,7 +181,7 @@ def test_tangent_and_adjoint_agree_in_time(in_time):
         "horizontal_conductivity", "vertical_conductivity", "leakance", "face_resistance", "specific_storage",
         "specific_yield",
     }  # fmt: skip
-    first = set() if in_time.steps[0].steady else {"first.heads", "first.own"}
+    first = set() if in_time.steps[0].steady else {"initial.heads", "initial.extra_unknowns"}
     assert set(gradient) == every | properties | first | {"anisotropy", "direction"}
     change = {name: rng.normal(size=v.shape) for name, v in gradient.items()}
     backward = sum(np.sum(gradient[name] * change[name]) for name in gradient)
@@ -193,17 +194,17 @@ def test_tangent_and_adjoint_agree_in_time(in_time):
     "name",
     [
         "horizontal_conductivity", "vertical_conductivity", "specific_storage", "specific_yield", "river.stage",
-        "recharge.rate", "fixed head.head", "well.rate", "well.lowest_level", "well.losses", "well.connection",
+        "recharge.rate", "fixed head.head", "well.rate", "well.lowest_level", "well.well_loss", "well.connection",
         "well.casing_area", "leakance", "face_resistance",
-        "evapotranspiration.depth", "evapotranspiration.surface", "drain.level", "first.heads",
+        "evapotranspiration.depth", "evapotranspiration.surface", "drain.level", "initial.heads",
     ],
 )  # fmt: skip
 def test_sensitivities_in_time_equal_richardson_differences(in_time, name):
     """Wells that run short, a water table and all: to 1e-6 of the largest."""
-    model, first = in_time.model, name == "first.heads"
+    model, first = in_time.model, name == "initial.heads"
     if first and in_time.steps[0].steady:
         return
-    values = np.full(model.grid.n_cells, 7.6) if first else model.changes.get(name, None)
+    values = np.full(model.grid.n_cells, 7.6) if first else model.inputs_in_time.get(name, None)
     values = model.input(name) if values is None else values
     shape = 1.0 + 0.3 * np.sin(np.arange(values.size)).reshape(values.shape)
     change = shape * (
@@ -214,13 +215,13 @@ def test_sensitivities_in_time_equal_richardson_differences(in_time, name):
     moves = {name: change}
     if first:  # and the water that stands in casings with them
         up, down = (sensitivity.equations.start(values + s * change)[n:] for s in (1e-4, -1e-4))
-        moves["first.own"] = (up - down) / 2e-4
+        moves["initial.extra_unknowns"] = (up - down) / 2e-4
     exact = sensitivity.tangent(moves)[:, :n]
 
     def heads(step: float) -> np.ndarray:
         moved = values + step * change
         other = model if first else model.with_changes({name: moved})
-        flow = ik.solve_flow(other, first=moved if first else 7.6, closure=1e-13)
+        flow = ik.solve_flow(other, initial_heads=moved if first else 7.6, closure=1e-13)
         return np.array([s.heads for s in flow.steps])
 
     step = 1e-3  # small enough to stay clear of switches
@@ -243,7 +244,7 @@ def test_the_other_inputs_together_equal_richardson_differences(in_time):
 
     def heads(step: float) -> np.ndarray:
         moved = {name: model.input(name) + step * v for name, v in change.items()}
-        flow = ik.solve_flow(model.with_changes(moved), first=7.6, closure=1e-13)
+        flow = ik.solve_flow(model.with_changes(moved), initial_heads=7.6, closure=1e-13)
         return np.array([s.heads for s in flow.steps])
 
     step = 1e-3

@@ -32,7 +32,7 @@ def field(*, layers: int = 1, leakage: float = 0.0, leakance: float | None = Non
     grid, middle = ik.layered(mesh, list(-10.0 * np.arange(layers + 1))), mesh.locate([0.0], [0.0])
     rim = np.flatnonzero((np.abs(grid.cells.x) > far - 800) | (np.abs(grid.cells.y) > far - 800))
     geometry = 20 * np.pi / np.log(mesh.equivalent_radius(middle) / 0.1)
-    well = ik.terms.WellTerm(cells=grid.number[-1, middle], rate=-Q, connection=geometry)
+    well = ik.terms.WellTerm(cells=grid.cell_number[-1, middle], rate=-Q, connection=geometry)
     terms = [well, held(rim, 0.0)]
     if leakage:
         terms.append(
@@ -52,9 +52,9 @@ def test_drawdown_and_recovery_follow_theis():
     """Theis (1935): a well that pumps for a day and rests for one; the aquifer ends 20 km away."""
     model, away, near = field(
         schedule=Schedule([1.0, 2.0], steps=40, growth=1.15),
-        changes={"well.rate": np.array([[-Q], [0.0]])},
+        inputs_in_time={"well.rate": np.array([[-Q], [0.0]])},
     )
-    flow = ik.solve_flow(model, first=0.0)
+    flow = ik.solve_flow(model, initial_heads=0.0)
 
     def theis(time):
         return Q / (4 * np.pi * T) * exp1(away[near] ** 2 * S / (4 * T * time))
@@ -69,7 +69,7 @@ def test_a_leaky_aquifer_follows_hantush_and_jacob():
     """Hantush & Jacob (1955): drawdown fed by leakage, on the way to steady and there (de Glee: K0)."""
     leakage = 5e-4
     model, away, near = field(leakage=leakage, schedule=Schedule([0.2, 20.0], steps=40, growth=1.15))
-    flow = ik.solve_flow(model, first=0.0)
+    flow = ik.solve_flow(model, initial_heads=0.0)
 
     def well_function(u, beta):
         value = quad(lambda y: np.exp(-np.exp(y) - beta**2 / (4 * np.exp(y))), np.log(u), 8.0, limit=200)
@@ -107,9 +107,9 @@ def test_a_tide_dies_away_inland():
     ends = np.arange(1, 2 * each + 1) * cycle / each
     model = ik.Model(
         grid, 50.0, specific_storage=1e-3, terms=[held(0, 1.0)], water_table=CONFINED,
-        schedule=Schedule(ends), changes={"fixed head.head": np.cos(2 * np.pi * ends / cycle)[:, None]},
+        schedule=Schedule(ends), inputs_in_time={"fixed head.head": np.cos(2 * np.pi * ends / cycle)[:, None]},
     )  # fmt: skip
-    flow = ik.solve_flow(model, first=exact(0.0))
+    flow = ik.solve_flow(model, initial_heads=exact(0.0))
     for part in (1.0, 1.25, 1.6, 2.0):
         npt.assert_allclose(flow.steps[round(part * each) - 1].heads, exact(part), atol=6e-3)
 
@@ -125,13 +125,13 @@ def test_a_sudden_stage_spreads_as_heat_does():
         water_table=CONFINED,
         schedule=Schedule([4.0], steps=400),
     )
-    flow = ik.solve_flow(model, first=0.0)
+    flow = ik.solve_flow(model, initial_heads=0.0)
     spread = 50.0 / 1e-3
     exact = erfc(grid.cells.x / (2 * np.sqrt(spread * 4.0)))
     npt.assert_allclose(flow.steps[-1].heads, exact, atol=2e-3)
     for carried in (
         lambda: ik.trace(flow, [(50.0, 5.0, -5.0)]),
-        lambda: ik.solve_transport(flow, ik.Species("salt"), duration=1.0, step=1.0),
+        lambda: ik.solve_transport(flow, ik.Species("salt"), duration=1.0, step_length=1.0),
     ):
         with pytest.raises(ik.InputError, match="steady flow so far"):
             carried()
@@ -154,7 +154,7 @@ def test_steps_are_of_the_order_asked_for(order):
     errors = []
     for steps in (10, 20, 40):
         model, first, exact = cosine(steps=steps)
-        flow = ik.solve_flow(model, first=first, order=order, closure=1e-11)
+        flow = ik.solve_flow(model, initial_heads=first, order=order, closure=1e-11)
         errors.append(np.abs(flow.steps[-1].heads - exact(50.0)).max())
         assert max(abs(flow.budget(step=k).attrs["closing_error_percent"]) for k in range(steps)) < 1e-8
     orders = np.log2(np.array(errors[:-1]) / errors[1:])
@@ -166,7 +166,7 @@ def test_steps_are_as_short_as_the_error_allowed_wants(order):
     model, first, exact = cosine()
     errors, counts = [], []
     for allowed in (0.02, 0.002):
-        flow = ik.solve_flow(model, first=first, order=order, head_error=allowed)
+        flow = ik.solve_flow(model, initial_heads=first, order=order, head_error=allowed)
         errors.append(np.abs(flow.steps[-1].heads - exact(50.0)).max())
         counts.append(len(flow.steps))
         assert flow.steps[-1].end == 50.0
@@ -177,33 +177,35 @@ def test_steps_are_as_short_as_the_error_allowed_wants(order):
 def test_results_at_asked_times_are_joined_from_the_steps():
     model, first, exact = cosine(steps=5)
     asked = [7.0, 30.0, 50.0]
-    flow = ik.solve_flow(model, first=first, order=2, results=asked)
-    assert [(s.start, s.end) for s in flow.steps] == [(0.0, 7.0), (7.0, 30.0), (30.0, 50.0)]
+    flow = ik.solve_flow(model, initial_heads=first, order=2, results=asked)
+    assert [(s.begin, s.end) for s in flow.steps] == [(0.0, 7.0), (7.0, 30.0), (30.0, 50.0)]
     assert [s.joins for s in flow.steps] == [1, 3, 2]
     before = FlowEquations(model.at_period(0)).storage.stored(first)
     for step in flow.steps:
         npt.assert_allclose(step.heads, exact(step.end), atol=3e-3)
         now = FlowEquations(model.at_period(0)).storage.stored(step.heads)
         npt.assert_allclose(
-            step.storage_change * (step.end - step.start), (now - before).sum(axis=0), atol=1e-9
+            step.storage_change * (step.end - step.begin), (now - before).sum(axis=0), atol=1e-9
         )
         before = now
-    assert len(ik.solve_flow(model, first=first, results="periods").steps) == 1
+    assert len(ik.solve_flow(model, initial_heads=first, results="periods").steps) == 1
     for results, message in (
         ([60.0], "results asks for 60 days; expected times after the start and up to the end, 50"),
         ("years", 'expected "steps", "periods" or times'),
     ):
         with pytest.raises(ik.InputError, match=message):
-            ik.solve_flow(model, first=first, results=results)
+            ik.solve_flow(model, initial_heads=first, results=results)
     with pytest.raises(ik.InputError, match="expected 1 or 2"):
-        ik.solve_flow(model, first=first, order=3)
+        ik.solve_flow(model, initial_heads=first, order=3)
 
 
 def test_no_record_is_joined_across_a_steady_period():
     model, first, _ = cosine()
     steady = Schedule([20.0, 30.0, 50.0], steps=2, steady=[False, True, False])
-    flow = ik.solve_flow(replace(model, terms=[held(0, 1.0)], schedule=steady), first=first, results=[50.0])
-    assert [(s.start, s.end, s.steady) for s in flow.steps] == [
+    flow = ik.solve_flow(
+        replace(model, terms=[held(0, 1.0)], schedule=steady), initial_heads=first, results=[50.0]
+    )
+    assert [(s.begin, s.end, s.steady) for s in flow.steps] == [
         (0.0, 20.0, False), (20.0, 30.0, True), (30.0, 50.0, False),
     ]  # fmt: skip
 
@@ -211,13 +213,13 @@ def test_no_record_is_joined_across_a_steady_period():
 def test_second_order_steps_leave_draining_cells_to_euler():
     """Where a cell would be asked for more water than it holds; no water is lost."""
     model = drained_and_refilled(3)
-    flow = ik.solve_flow(model, first=0.5, order=2)
+    flow = ik.solve_flow(model, initial_heads=0.5, order=2)
     equations = FlowEquations(model.at_period(0))
     stored = (
         equations.storage.stored(flow.steps[-1].heads).sum()
         - equations.storage.stored(np.full(model.grid.n_cells, 0.5)).sum()
     )
-    flows = [(sum(q.sum() for q in s.term_flow), s.end - s.start) for s in flow.steps]
+    flows = [(sum(q.sum() for q in s.term_flow), s.end - s.begin) for s in flow.steps]
     assert abs(stored - sum(q * t for q, t in flows)) < 1e-8 * sum(abs(q) * t for q, t in flows)
 
 
@@ -240,7 +242,7 @@ def test_a_mound_spreads_over_dry_ground_as_barenblatt_has_it():
             specific_yield=yield_,
             schedule=Schedule([lasts], steps=cells // 2),
         )
-        flow = ik.solve_flow(model, first=depth(grid.cells.x, begun))
+        flow = ik.solve_flow(model, initial_heads=depth(grid.cells.x, begun))
         exact = depth(grid.cells.x, begun + lasts)
         errors.append(np.abs(np.maximum(flow.steps[-1].heads, 0.0) - exact).mean() / exact.mean())
     assert errors[-1] < 0.004
@@ -266,7 +268,7 @@ def test_a_water_table_recedes_as_boussinesq_has_it():
             grid, conductivity, specific_storage=1e-9, specific_yield=yield_, terms=[held(0, 0.0)],
             schedule=Schedule([200.0], steps=steps),
         )  # fmt: skip
-        return ik.solve_flow(model, first=shape, order=order).steps[-1].heads
+        return ik.solve_flow(model, initial_heads=shape, order=order).steps[-1].heads
 
     near = after(160, 2)
     away = grid.cells.x > 200.0  # from the end, where the water table is infinitely steep
@@ -280,7 +282,9 @@ def drained_and_refilled(times: int, **law: float) -> ik.Model:
     """Sand over a tighter bed over sand, filled by rain and emptied by a deep drain, over and over."""
     mesh = ik.rectangles((0, 0, 300, 300), cell=60)
     grid = ik.layered(mesh, [10.0, 6.0, 5.0, 0.0])
-    drain = ik.terms.DrainTerm(cells=grid.number[2], conductance=160.0, level=0.5, features=("ditch",))
+    drain = ik.terms.DrainTerm(
+        cells=grid.cell_number[2], conductance=160.0, level=0.5, feature_names=("ditch",)
+    )
     shower = np.repeat([[0.03], [0.0]] * times, mesh.n_cells, axis=1)
     return ik.Model(
         grid,
@@ -290,7 +294,7 @@ def drained_and_refilled(times: int, **law: float) -> ik.Model:
         specific_yield=0.15,
         terms=[drain, rain(grid, 0.0)],
         schedule=Schedule(np.arange(1, 2 * times + 1) * 90.0, steps=5, growth=1.5),
-        changes={"recharge.rate": shower},
+        inputs_in_time={"recharge.rate": shower},
         water_table=ik.WaterTable(**law),
     )
 
@@ -300,12 +304,12 @@ def test_layers_drained_and_refilled_fifty_times_keep_their_water():
     times = 50
     model = drained_and_refilled(times)
     grid = model.grid
-    flow = ik.solve_flow(model, first=0.5)
+    flow = ik.solve_flow(model, initial_heads=0.5)
     equations = FlowEquations(model.at_period(0))
     stored = [equations.storage.stored(s.heads).sum() for s in flow.steps]
     begun = equations.storage.stored(np.full(grid.n_cells, 0.5)).sum()
-    brought = [sum(q.sum() for q in s.term_flow) * (s.end - s.start) for s in flow.steps]
-    turnover = sum(sum(np.abs(q).sum() for q in s.term_flow) * (s.end - s.start) for s in flow.steps)
+    brought = [sum(q.sum() for q in s.term_flow) * (s.end - s.begin) for s in flow.steps]
+    turnover = sum(sum(np.abs(q).sum() for q in s.term_flow) * (s.end - s.begin) for s in flow.steps)
     assert abs(stored[-1] - begun - sum(brought)) < 1e-8 * turnover
     filled = np.array([flow.filled(k) for k in range(len(flow.steps))])
     period = np.array([s.period for s in flow.steps])
@@ -317,7 +321,9 @@ def test_layers_drained_and_refilled_fifty_times_keep_their_water():
 
 def test_answers_hardly_depend_on_the_film_that_a_drained_cell_keeps():
     stated = ik.WaterTable().film
-    one, other = (ik.solve_flow(drained_and_refilled(2, film=f), first=0.5) for f in (stated, 0.1 * stated))
+    one, other = (
+        ik.solve_flow(drained_and_refilled(2, film=f), initial_heads=0.5) for f in (stated, 0.1 * stated)
+    )
     for k in range(len(one.steps)):
         npt.assert_allclose(one.filled(k), other.filled(k), atol=1e-3)
         drains = [flow.steps[k].term_flow[0].sum() for flow in (one, other)]

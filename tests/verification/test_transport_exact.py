@@ -8,7 +8,7 @@ import pytest
 from scipy.special import erfc, erfcx
 
 import inkhorn as ik
-from inkhorn.transport.spreading import cell_discharge, face_dispersion
+from inkhorn.transport.dispersion import cell_discharge, face_dispersion
 from tests.conftest import held, rain, strip
 
 SALT = ik.Species("salt")
@@ -22,9 +22,13 @@ def front(n: int, step: float, *, flushed: bool):
     """
     length, k, porosity, alpha, time = 200.0, 10.0, 0.25, 5.0, 400.0
     grid = strip(n, length=length, surfaces=(10.0, 0.0))
-    terms = [ik.terms.FixedHeadTerm(cells=[0, n], head=[30.0, 28.0], features=("in", "out"), feature=[0, 1])]
+    terms = [
+        ik.terms.FixedHeadTerm(
+            cells=[0, n], head=[30.0, 28.0], feature_names=("in", "out"), feature_index=[0, 1]
+        )
+    ]
     if flushed:
-        terms.append(ik.terms.WellTerm(cells=[0], connection=1e4, rate=1e5, features=("flush",)))
+        terms.append(ik.terms.WellTerm(cells=[0], connection=1e4, rate=1e5, feature_names=("flush",)))
     model = ik.Model(
         grid,
         k,
@@ -37,8 +41,8 @@ def front(n: int, step: float, *, flushed: bool):
         ik.solve_flow(model, closure=1e-13),
         SALT,
         duration=time,
-        step=step,
-        spreading=ik.Spreading(longitudinal=alpha),
+        step_length=step,
+        dispersion=ik.Dispersion(longitudinal=alpha),
         outputs=1,
     )
     v = k * 2.0 / length / porosity
@@ -73,8 +77,8 @@ def test_the_front_converges_with_first_order(flushed):
 @pytest.fixture(scope="module")
 def plume(quillmere):
     return ik.solve_transport(
-        quillmere, ik.Species("chloride", start=14.0), duration=7000.0, step=150.0, outputs=7,
-        spreading=ik.Spreading(30.0, 3.0, 0.3, diffusion=1e-4),
+        quillmere, ik.Species("chloride", initial=14.0), duration=7000.0, step_length=150.0, outputs=7,
+        dispersion=ik.Dispersion(30.0, 3.0, 0.3, diffusion=1e-4),
     )  # fmt: skip
 
 
@@ -98,10 +102,10 @@ def test_water_of_one_concentration_stays_so(quillmere):
     """All water that comes in has 14 g/m³ but the brine: without the brine nothing changes."""
     from dataclasses import replace
 
-    everywhere = {name: 14.0 for t in quillmere.model.terms for name in t.features}
+    everywhere = {name: 14.0 for t in quillmere.model.terms for name in t.feature_names}
     model = replace(quillmere.model, inflow_concentration={"chloride": everywhere})
-    flow = ik.solve_flow(model, first=quillmere.steps[-1].heads)
-    still = ik.solve_transport(flow, ik.Species("chloride", start=14.0), duration=5000.0, step=500.0)
+    flow = ik.solve_flow(model, initial_heads=quillmere.steps[-1].heads)
+    still = ik.solve_transport(flow, ik.Species("chloride", initial=14.0), duration=5000.0, step_length=500.0)
     npt.assert_allclose(still.values, 14.0, rtol=1e-6)
 
 
@@ -112,7 +116,7 @@ def test_discharge_and_dispersion_of_level_flow():
     flow = ik.solve_flow(model)
     q = cell_discharge(flow)[1:-1]
     npt.assert_allclose(q, np.tile([0.05, 0.0, 0.0], (n - 1, 1)), atol=1e-9)
-    along = face_dispersion(flow, ik.Spreading(longitudinal=10.0, transverse=99.0, vertical=99.0))
+    along = face_dispersion(flow, ik.Dispersion(longitudinal=10.0, transverse=99.0, vertical=99.0))
     npt.assert_allclose(along[1:-1], 100.0 * 10.0 * 0.05 / 50.0, rtol=1e-6)
 
 
@@ -127,20 +131,20 @@ def test_a_limit_is_passed_between_outputs(plume):
 @pytest.mark.parametrize(
     ("change", "message"),
     [
-        ({"step": 0.0}, "step is 0 days"),
+        ({"step_length": 0.0}, "step_length is 0 days"),
         ({"duration": -1.0}, "duration is -1 days"),
-        ({"start": -5.0}, r"start\[0\] is -5 g/m³"),
+        ({"initial": -5.0}, r"initial\[0\] is -5 g/m³"),
     ],
 )
 def test_what_transport_refuses(quillmere, change, message):
     with pytest.raises(ik.InputError, match=message):
-        ik.solve_transport(quillmere, SALT, **{"duration": 10.0, "step": 1.0, **change})
+        ik.solve_transport(quillmere, SALT, **{"duration": 10.0, "step_length": 1.0, **change})
 
 
 def test_transport_and_paths_need_porosity():
     grid = strip(5)
     flow = ik.solve_flow(ik.Model(grid, 1.0, terms=[held([0], [5.0]), rain(grid, 0.001)]))
     with pytest.raises(ik.InputError, match="transport needs a porosity"):
-        ik.solve_transport(flow, SALT, duration=1.0, step=1.0)
+        ik.solve_transport(flow, SALT, duration=1.0, step_length=1.0)
     with pytest.raises(ik.InputError, match="paths need a porosity"):
         ik.trace(flow, [(500.0, 5.0, 1.0)])

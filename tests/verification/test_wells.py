@@ -28,11 +28,11 @@ def mesh_of(kind: str, size: float):
 def pumped(mesh, levels, exact, rate, at, conductivity=10.0, anisotropy=1.0, direction=0.0, **law):
     """A bore at a place through all layers between some levels, and exact heads beyond 300 m from it."""
     grid = ik.layered(mesh, levels)
-    column = grid.number[:, mesh.locate([at[0]], [at[1]])[0]]
+    column = grid.cell_number[:, mesh.locate([at[0]], [at[1]])[0]]
     reach = grid.equivalent_radius(column, np.tile(at, (len(column), 1)), anisotropy, direction)
     length = grid.cells.thickness[column] / np.sqrt(anisotropy)
     well = ik.terms.WellTerm(
-        column, features=("w",), x=at[0], y=at[1], rate=-rate,
+        column, feature_names=("w",), x=at[0], y=at[1], rate=-rate,
         connection=2.0 * np.pi * length / np.log(reach / BORE),
     )  # fmt: skip
     head = exact(grid.cells.x - at[0], grid.cells.y - at[1])
@@ -125,7 +125,7 @@ def test_a_well_of_large_diameter_empties_first(casing, storativity, size):
     reach = grid.equivalent_radius(cell, [[0.0, 0.0]])
     well = ik.terms.WellTerm(
         cell, x=0.0, y=0.0, rate=-rate, casing_area=np.pi * casing**2, connection=20.0 * np.pi / np.log(reach / radius),
-        features=("w",),
+        feature_names=("w",),
     )  # fmt: skip
     begin = 30.0 * float(reach[0]) ** 2 * storativity / transmissivity
     times = begin * np.array([1.0, 4.0, 16.0, 64.0, 256.0])
@@ -134,8 +134,8 @@ def test_a_well_of_large_diameter_empties_first(casing, storativity, size):
         grid, transmissivity / 10.0, specific_storage=storativity / 10.0, terms=[well], schedule=schedule,
         water_table=ik.WaterTable(confined=True),
     )  # fmt: skip
-    flow = ik.solve_flow(model, first=30.0, order=2, results=times)
-    drawdown = np.array([30.0 - s.own[0] for s in flow.steps])
+    flow = ik.solve_flow(model, initial_heads=30.0, order=2, results=times)
+    drawdown = np.array([30.0 - s.extra_unknowns[0] for s in flow.steps])
 
     def transformed(p):
         q = radius * np.sqrt(p * storativity / transmissivity)

@@ -14,6 +14,7 @@ from inkhorn.calibration.parameters import Parameter
 from inkhorn.errors import ConvergenceError, InputError
 from inkhorn.flow import FlowResult, FlowSensitivity, solve_flow
 from inkhorn.model import Model
+from inkhorn.progress import Progress
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -208,10 +209,10 @@ def calibrate(
     parameters: Sequence[Parameter],
     *,
     observations: HeadObservations | None = None,
-    most_iterations: int = 20,
+    max_iterations: int = 20,
     tolerance: float = 0.01,
     solver: Mapping[str, Any] | None = None,
-    progress: Callable[[int, FitRow], None] | None = None,
+    progress: Progress | None = None,
     keep: Callable[[FitState], None] | None = None,
     go_on: FitState | None = None,
 ) -> FitResult:
@@ -228,14 +229,14 @@ def calibrate(
         What may change.
     observations : HeadObservations, optional
         Those of the model's site if not given.
-    most_iterations : int
+    max_iterations : int
         Where to stop at the latest.
     tolerance : float
         Stop when an iteration lowers the sum of squares by less than this share.
     solver : mapping, optional
         Options of `solve_flow`, such as its closure.
     progress : callable, optional
-        Called with the iteration and its `FitRow`, the start being 0.
+        Called with what is being done and its share, as `inkhorn.progress.Progress` says.
     keep : callable, optional
         Given the `FitState` after each iteration, so that a fit that is stopped can go on.
     go_on : FitState, optional
@@ -274,7 +275,7 @@ def calibrate(
             )
 
     def solve_with(values: NDArray[np.float64], first: NDArray[np.float64] | None) -> FlowResult:
-        return solve_flow(with_values(model, parameters, values), first=first, **(solver or {}))
+        return solve_flow(with_values(model, parameters, values), initial_heads=first, **(solver or {}))
 
     def left(flow: FlowResult) -> NDArray[np.float64]:
         return np.asarray(seen.measured - seen.rows @ flow.steps[-1].heads)
@@ -283,7 +284,7 @@ def calibrate(
         if keep is not None:
             keep(FitState(before, flow, damping, tuple(history)))
         if progress is not None:
-            progress(iteration, history[-1])
+            progress(f"fitting, iteration {iteration + 1}", None)
 
     damping, reason = 1e-2, "the iterations that were allowed are done"
     if go_on is None:
@@ -297,7 +298,7 @@ def calibrate(
         values, residual, objective = np.array(history[-1].values), left(flow), history[-1].objective
     jacobian = head_sensitivities(flow, parameters, seen)
     sensitivity_solves = min(len(parameters), len(seen.measured))
-    for iteration in range(len(history), most_iterations + 1):
+    for iteration in range(len(history), max_iterations + 1):
         if _lowered_enough(history, tolerance):
             break
         tries, better = 0, False

@@ -69,7 +69,7 @@ class LayerConductivity(Parameter):
 
     def _cells(self, model: Model) -> NDArray[np.bool_]:
         rows = model.grid.layers_named(self.layer, f'parameter "{self.name}"')
-        return np.isin(model.grid.cells.material, rows)
+        return np.isin(model.grid.cells.material_layer, rows)
 
     def start(self, model: Model) -> float:
         values = model.input(HORIZONTAL)[self._cells(model)]

@@ -187,7 +187,7 @@ def true_model(project: Any, rng: np.random.Generator) -> Model:
         spread = 0.18 if name == "lake clay" else 0.25
         field = spread * random_field(mesh, 200.0, rng)
         here = grid.cells.layer == k
-        plan = grid.cells.plan[here]
+        plan = grid.cells.plan_cell[here]
         factor[here] = (
             mean / project.site.materials[name].conductivity * np.exp(field[plan] - field[plan].mean())
         )
@@ -197,7 +197,9 @@ def true_model(project: Any, rng: np.random.Generator) -> Model:
             "vertical_conductivity": model.vertical_conductivity * factor,
         }
     )
-    return truer.with_changes({"recharge.rate": model.changes["recharge.rate"] * TRUE_RECHARGE_MULTIPLIER})
+    return truer.with_changes(
+        {"recharge.rate": model.inputs_in_time["recharge.rate"] * TRUE_RECHARGE_MULTIPLIER}
+    )
 
 
 def seasons(rng: np.random.Generator) -> tuple[list[str], Array, Array]:
@@ -241,7 +243,7 @@ def bores(project: Any, rng: np.random.Generator) -> list[Bore]:
             continue
         plans = [int(grid.mesh.locate([x], [y])[0]) for grid in grids]
         if min(plans) >= 0 and all(
-            g.number[g.layer_index(layer), p] >= 0 for g, p in zip(grids, plans, strict=True)
+            g.cell_number[g.layer_index(layer), p] >= 0 for g, p in zip(grids, plans, strict=True)
         ):
             made.append(Bore(f"Q{len(made) + 1:02d}", float(x), float(y), layer))
     return made

@@ -14,6 +14,7 @@ from inkhorn.draw.of_project import (
     project_surface,
 )
 from inkhorn.draw.saving import save_figure, save_new
+from inkhorn.draw.scales import in_units
 from inkhorn.draw.sections import section
 from inkhorn.draw.surfaces import surface
 
@@ -24,6 +25,7 @@ __all__ = [
     "heads_at_bores",
     "hydrograph",
     "hydrographs",
+    "in_units",
     "measured_against_computed",
     "paths",
     "plan",

@@ -129,7 +129,7 @@ def _outline(ax: Axes, shape: Any, **style: Any) -> None:
 
 def _is_source(feature: Feature, site: Site) -> bool:
     """Whether it brings in a species above where it starts from."""
-    start = {s.name: s.start for s in site.species}
+    start = {s.name: s.initial for s in site.species}
     return any(value > start.get(name, 0.0) for name, value in feature.concentrations.items())
 
 
@@ -237,7 +237,7 @@ def _halo() -> list[Any]:
 def check_layer(grid: Grid, layer: str | int) -> int:
     """Return the position of a layer, refusing one with no cells."""
     index = grid.layer_index(layer)
-    if (grid.number[index] < 0).all():
+    if (grid.cell_number[index] < 0).all():
         raise InputError(
             f"the layer {grid.layer_names[index]!r} is absent everywhere; there is nothing to draw."
         )

@@ -74,7 +74,7 @@ def block(
     if not kept.any():
         raise InputError("the line leaves nothing of the block. Draw it the other way round, or elsewhere.")
     if values is None:
-        colours = np.array([to_rgba(c) for c in LAYER_COLOURS])[cells.material % len(LAYER_COLOURS)]
+        colours = np.array([to_rgba(c) for c in LAYER_COLOURS])[cells.material_layer % len(LAYER_COLOURS)]
     else:
         number = grid.per_cell("values", values)
         scale = ScalarMappable(Normalize(float(number.min()), float(number.max())), "viridis")
@@ -101,9 +101,9 @@ def block(
     if values is None:
         marks = [
             Line2D([], [], marker="s", ls="", color=LAYER_COLOURS[m % len(LAYER_COLOURS)])
-            for m in np.unique(cells.material)
+            for m in np.unique(cells.material_layer)
         ]
-        names = [grid.layer_names[m] for m in np.unique(cells.material)]
+        names = [grid.layer_names[m] for m in np.unique(cells.material_layer)]
         ax.legend(marks, names, loc="upper left", fontsize=8)
     return ax
 

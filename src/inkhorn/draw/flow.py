@@ -55,8 +55,8 @@ def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | 
     index = check_layer(grid, layer)
     ax = axes_or_new(ax)
     map_axes(ax, grid.mesh)
-    there = grid.number[index] >= 0
-    cells = grid.number[index][there]
+    there = grid.cell_number[index] >= 0
+    cells = grid.cell_number[index][there]
     head = np.full(grid.mesh.n_cells, np.nan)
     wet = flow.filled(step)[cells] > 0.01
     head[there] = np.where(wet, flow.steps[step].heads[cells], np.nan)
@@ -76,7 +76,7 @@ def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | 
 
         draw_cells(ax, grid, dry, cmap=ListedColormap(["#e9e2d0"]))
         ax.plot([], [], "s", color="#e9e2d0", mec="#a89f86", label="dry")
-    above = (flow.above_ground(step) > 0.0) & there & (grid.uppermost == grid.number[index])
+    above = (flow.above_ground(step) > 0.0) & there & (grid.uppermost == grid.cell_number[index])
     if above.any():
         import shapely
 

@@ -93,12 +93,12 @@ def plume(
     ax = axes_or_new(ax)
     grid, species = result.flow.model.grid, result.species
     map_axes(ax, grid.mesh)
-    number = grid.number if layer is None else grid.number[[grid.layer_index(layer)]]
+    number = grid.cell_number if layer is None else grid.cell_number[[grid.layer_index(layer)]]
     values = result.values[time] / unit_factor(species.unit, "concentration")
     column = np.where(number >= 0, values[number], -np.inf).max(axis=0)
     column[~np.isfinite(column)] = np.nan
     factor = 1.0 / unit_factor(species.unit, "concentration")
-    floor = max(species.start * factor * 1.1, np.nanmax(column) * 1e-3)
+    floor = max(species.initial * factor * 1.1, np.nanmax(column) * 1e-3)
     if np.nanmax(column) > floor:
         shown = np.where(column > floor, column, np.nan)
         cells = draw_cells(ax, grid, shown, cmap="YlOrRd", norm=LogNorm(floor, np.nanmax(column)))

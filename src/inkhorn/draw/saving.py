@@ -6,8 +6,10 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from inkhorn.draw.scales import in_units
 from inkhorn.errors import InputError
 from inkhorn.files import file_name, free_name, written_whole
+from inkhorn.unit_choice import UnitChoice
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -15,14 +17,18 @@ if TYPE_CHECKING:
 __all__ = ["save_figure", "save_new"]
 
 
-def save_figure(path: Path, fill: Callable[[Figure], Any], margins: bool = True) -> None:
-    """Fill a figure of 1280 × 800 dots and save it; the file is there whole or not at all."""
+def save_figure(
+    path: Path, fill: Callable[[Figure], Any], margins: bool = True, units: UnitChoice | None = None
+) -> None:
+    """Fill a figure of 1280 × 800 dots, in some units, and save it; the file is there whole or not at all."""
     import matplotlib as mpl
     from matplotlib.figure import Figure
 
     with mpl.rc_context({"text.parse_math": False}), written_whole(path) as beside:
         figure = Figure(figsize=(12.8, 8.0), dpi=100)
         fill(figure)
+        if units is not None:
+            in_units(figure, units)
         if margins:  # a layout engine would draw twice
             figure.subplots_adjust(left=0.07, right=0.98, bottom=0.09, top=0.92)
         # a third of the time for a tenth more
@@ -30,7 +36,13 @@ def save_figure(path: Path, fill: Callable[[Figure], Any], margins: bool = True)
 
 
 def save_new(
-    folder: Path, name: str, fill: Callable[[Figure], Any], *, out: Path | None = None, margins: bool = True
+    folder: Path,
+    name: str,
+    fill: Callable[[Figure], Any],
+    *,
+    out: Path | None = None,
+    margins: bool = True,
+    units: UnitChoice | None = None,
 ) -> Path:
     """Save into a file that is given, or into a new one in a folder, and return it.
 
@@ -46,5 +58,5 @@ def save_new(
         raise InputError(
             f'cannot make the folder "{goal.parent}": {problem.strerror}. Choose another.'
         ) from None
-    save_figure(goal, fill, margins)
+    save_figure(goal, fill, margins, units)
     return goal

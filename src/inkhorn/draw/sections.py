@@ -77,7 +77,7 @@ def section(
     if not (plan >= 0).any():
         raise InputError("the section line meets no cell. Check its corners.")
     ax = axes_or_new(ax, (12.0, 5.5))
-    number = np.where(plan >= 0, grid.number[:, np.maximum(plan, 0)], -1)
+    number = np.where(plan >= 0, grid.cell_number[:, np.maximum(plan, 0)], -1)
     _draw_layers(ax, grid, number, at, cells)
     uppermost = np.where(plan >= 0, grid.uppermost[np.maximum(plan, 0)], -1)
     ground = np.where(uppermost >= 0, grid.cells.top[uppermost], np.nan)
@@ -110,10 +110,10 @@ def _draw_layers(
         there = row >= 0
         top = np.where(there, cells.top[row], np.nan)
         bottom = np.where(there, cells.bottom[row], np.nan)
-        for m in np.unique(cells.material[row[there]]):
+        for m in np.unique(cells.material_layer[row[there]]):
             label = {} if m in said else {"label": grid.layer_names[m]}
             said.add(m)
-            made = there & (cells.material[row] == m)
+            made = there & (cells.material_layer[row] == m)
             colour = LAYER_COLOURS[m % len(LAYER_COLOURS)]
             ax.fill_between(at, bottom, top, where=made, step="mid", fc=colour, lw=0, **label)
         ax.plot(at, bottom, color="white", lw=0.5)

@@ -8,6 +8,7 @@ from .models import write_model as write_model
 from .names import file_name as file_name
 from .pictures import read_picture as read_picture
 from .rasters import read_raster as read_raster
+from .reading import must_exist as must_exist
 from .results import read_concentration as read_concentration
 from .results import read_last_heads as read_last_heads
 from .results import read_paths as read_paths
@@ -23,7 +24,6 @@ from .steps import records_kept as records_kept
 from .tables import Table as Table
 from .tables import read_table as read_table
 from .whole import free_name as free_name
-from .whole import must_exist as must_exist
 from .whole import written_whole as written_whole
 
 __all__ = [

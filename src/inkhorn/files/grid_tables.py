@@ -68,7 +68,7 @@ def outlines(shapes: NDArray[Any]) -> PlanOutlines:
 
 def numbers(grid: Grid) -> NDArray[np.int64]:
     """Cell of each layer and plan cell, -1 where absent and -2 where taken out."""
-    number = grid.number.copy()
+    number = grid.cell_number.copy()
     if grid.taken_out is not None:
         number[grid.taken_out] = TAKEN_OUT
     return number
@@ -78,10 +78,10 @@ def cell_table(grid: Grid, properties: Mapping[str, ArrayLike]) -> dict[str, NDA
     """The table of cells, properties last."""
     own = {
         "layer": grid.cells.layer,
-        "plan": grid.cells.plan,
+        "plan": grid.cells.plan_cell,
         "top": grid.cells.top,
         "bottom": grid.cells.bottom,
-        "material": grid.cells.material,
+        "material": grid.cells.material_layer,
     }
     taken = [k for k in properties if k in {*own, "x", "y", "number"}]
     if taken:

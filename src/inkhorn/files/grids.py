@@ -18,7 +18,8 @@ from inkhorn.errors import InputError
 from inkhorn.files import vtk
 from inkhorn.files.grid_netcdf import read_netcdf, write_netcdf
 from inkhorn.files.grid_tables import GridTables, PlanOutlines, assembled, cell_table, numbers, outlines
-from inkhorn.files.whole import must_exist, written_whole
+from inkhorn.files.reading import reading_as
+from inkhorn.files.whole import written_whole
 from inkhorn.space import (
     Grid,
     PolygonMesh,
@@ -125,14 +126,9 @@ def read_grid(path: str | Path) -> GridFile:
     readers = {".nc": read_netcdf, ".vtu": _read_vtk, ".gpkg": _read_geopackage}
     if path.suffix.lower() not in readers:
         raise InputError(f'"{path.name}" names no format of grids; expected one of {list(readers)}.')
-    must_exist(path)
-    try:
+    with reading_as(path, "a grid written here (for a plan mesh made elsewhere use read_mesh)"):
         mesh, names, number, table, units = readers[path.suffix.lower()](path)
         grid = assembled(mesh, names, number, table)
-    except (KeyError, IndexError, ValueError) as problem:
-        raise InputError(
-            f'"{path.name}" is not a grid written here: {problem}. To take a plan mesh made elsewhere, use read_mesh.'
-        ) from None
     own = ("layer", "plan", "top", "bottom", "material")
     properties = pd.DataFrame({k: v for k, v in table.items() if k not in own}, index=range(grid.n_cells))
     return GridFile(grid, properties, units, path.name)

@@ -10,8 +10,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
+from inkhorn.files.reading import reading_as
 from inkhorn.files.shapes import read_shapes
-from inkhorn.files.whole import must_exist
+from inkhorn.sizes import refuse_beyond
 from inkhorn.space import PlanMesh, PolygonMesh
 
 if TYPE_CHECKING:
@@ -120,12 +121,12 @@ def opened_dataset(path: Path) -> xr.Dataset:
     """Read a NetCDF file whole, or say why it cannot be."""
     import xarray as xr
 
-    must_exist(path)
-    try:
-        with xr.open_dataset(path, engine="h5netcdf", mask_and_scale=False, decode_times=False) as file:
-            return file.load()
-    except (OSError, ValueError, KeyError):
-        raise InputError(f'"{path}" is not a NetCDF 4 file that can be read.') from None
+    with (
+        reading_as(path, "NetCDF 4"),
+        xr.open_dataset(path, engine="h5netcdf", mask_and_scale=False, decode_times=False) as file,
+    ):
+        refuse_beyond("memory", float(file.nbytes), f'"{path}"', "Take out what is not needed.")
+        return file.load()
 
 
 def rings_from_nodes(

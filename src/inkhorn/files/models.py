@@ -1,4 +1,4 @@
-"""Whole placed models as one NetCDF file: grid, properties, terms, schedule and what changes in time."""
+"""Whole placed models as one NetCDF file: grid, properties, terms, schedule and what inputs_in_time in time."""
 
 from __future__ import annotations
 
@@ -12,6 +12,7 @@ from inkhorn.errors import InputError
 from inkhorn.files.grid_netcdf import grid_dataset, grid_of_dataset, write_dataset
 from inkhorn.files.grid_tables import assembled, cell_table
 from inkhorn.files.meshes import opened_dataset
+from inkhorn.files.reading import reading_as
 from inkhorn.files.whole import written_whole
 from inkhorn.model import Model, WaterTable, ZoneMap, terms
 from inkhorn.site import Schedule, properties
@@ -52,8 +53,8 @@ def write_model(model: Model, path: str | Path) -> None:
     for k, term in enumerate(model.terms):
         name = f"term_{k + 1}"
         data[f"{name}_cells"] = (f"{name}_entry", term.cells, {"kind": term.kind})
-        data[f"{name}_feature"] = (f"{name}_entry", term.feature)
-        data[f"{name}_features"] = (f"{name}_name", np.array(term.features, dtype=object))
+        data[f"{name}_feature_index"] = (f"{name}_entry", term.feature_index)
+        data[f"{name}_feature_names"] = (f"{name}_name", np.array(term.feature_names, dtype=object))
         data[f"{name}_crossing"] = (f"{name}_entry", term.crossing.astype(object))
         data[f"{name}_outer_face"] = (f"{name}_entry", term.outer_face)
         for key, declared in term.declared_inputs().items():
@@ -73,7 +74,7 @@ def write_model(model: Model, path: str | Path) -> None:
             values = getattr(s, key)
             data[f"period_{key}"] = ("period", values.astype(np.int8) if values.dtype == bool else values)
         data.attrs["start"] = "" if s.start is None else str(s.start)
-        for number, (name, values) in enumerate(model.changes.items()):
+        for number, (name, values) in enumerate(model.inputs_in_time.items()):
             data[f"change_{number + 1}"] = (("period", f"change_{number + 1}_value"), values, {"of": name})
     with written_whole(path) as beside:
         write_dataset(data, beside)
@@ -94,7 +95,7 @@ def read_model(path: str | Path) -> Model:
     """
     path = Path(path)
     data = opened_dataset(path)
-    try:
+    with reading_as(path, "a model written here"):
         mesh, names, number, table, _ = grid_of_dataset(data)
         grid = assembled(mesh, names, number, table)
         known: dict[str, Any] = {k: table[k] for k in properties() if k in table}
@@ -108,14 +109,14 @@ def read_model(path: str | Path) -> Model:
             made.append(
                 kind(
                     cells=data[f"{name}_cells"].to_numpy(),
-                    feature=data[f"{name}_feature"].to_numpy(),
-                    features=tuple(str(f) for f in data[f"{name}_features"].to_numpy()),
+                    feature_index=data[f"{name}_feature_index"].to_numpy(),
+                    feature_names=tuple(str(f) for f in data[f"{name}_feature_names"].to_numpy()),
                     crossing=data[f"{name}_crossing"].to_numpy().astype(str),
                     outer_face=data[f"{name}_outer_face"].to_numpy(),
                     **inputs,
                 )
             )
-        schedule, changes = None, {}
+        schedule, inputs_in_time = None, {}
         if "period_ends" in data:
             parts = {key: data[f"period_{key}"].to_numpy() for key in _SCHEDULE}
             start = data.attrs["start"]
@@ -123,7 +124,7 @@ def read_model(path: str | Path) -> Model:
                 parts.pop("ends"), np.datetime64(start, "s") if start else None, **_flags(parts)
             )
             moving = [v for k, v in data.items() if str(k).startswith("change_")]
-            changes = {str(v.attrs["of"]): v.to_numpy() for v in moving}
+            inputs_in_time = {str(v.attrs["of"]): v.to_numpy() for v in moving}
         resistance = None
         if "face_resistance" in data:
             resistance = _on_faces(grid, data["face_cells"].to_numpy(), data["face_resistance"].to_numpy())
@@ -138,23 +139,21 @@ def read_model(path: str | Path) -> Model:
             water_table=WaterTable(**json.loads(data.attrs["water_table"])),
             inflow_concentration=json.loads(data.attrs["inflow_concentration"]),
             schedule=schedule,
-            changes=changes,
+            inputs_in_time=inputs_in_time,
             face_resistance=resistance,
             name=str(data.attrs["title"]),
             zones=zones,
             further={k: v for k, v in known.items() if k not in own},
             **own,
         )
-    except (KeyError, ValueError) as problem:
-        if isinstance(problem, InputError):
-            raise
-        raise InputError(f'"{path.name}" is not a model written here: {problem}.') from None
 
 
 def _along(term: str, over: str) -> str:
     """The dimension of an array of a term."""
     return (
-        "cell" if over == "cell" else f"{term}_{ {'entry': 'entry', 'feature': 'name', 'own': 'own'}[over] }"
+        "cell"
+        if over == "cell"
+        else f"{term}_{ {'entry': 'entry', 'feature': 'name', 'extra': 'extra'}[over] }"
     )
 
 

@@ -7,8 +7,9 @@ from pathlib import Path
 import numpy as np
 
 from inkhorn.errors import InputError
-from inkhorn.files.whole import must_exist
+from inkhorn.files.reading import reading_as
 from inkhorn.site import Picture
+from inkhorn.sizes import refuse_beyond
 
 __all__ = ["read_picture"]
 
@@ -37,27 +38,21 @@ def read_picture(path: str | Path, *, asked_by: str = "") -> tuple[Picture, str 
     InputError
         If the file is missing, is no picture, or does not say where it lies.
     """
-    import warnings
-
     import rasterio
-    from rasterio.errors import NotGeoreferencedWarning, RasterioError
 
     path, asked = Path(path), f" ({asked_by})" if asked_by else ""
-    must_exist(path, asked)
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore", NotGeoreferencedWarning)
-            with rasterio.open(path) as file:
-                thin = max(1, int(np.ceil(np.sqrt(file.width * file.height / _MOST))))
-                shape = (file.height // thin, file.width // thin)
-                bands = file.read(out_shape=(file.count, *shape))
-                place, crs, extent, table = file.transform, file.crs, file.bounds, None
-                if file.count == 1 and file.colorinterp[0].name == "palette":
-                    table = file.colormap(1)
-    except RasterioError:
-        raise InputError(
-            f'"{path}"{asked} is not a picture that can be read. Expected PNG, JPEG or GeoTIFF.'
-        ) from None
+    with reading_as(path, "a picture: PNG, JPEG or GeoTIFF", asked), rasterio.open(path) as file:
+        words = f'"{path}"{asked}, {file.height} by {file.width} dots,'
+        refuse_beyond(
+            "memory", float(file.count) * file.width * file.height, words, "Thin it, or cut it to the site."
+        )
+        thin = max(1, int(np.ceil(np.sqrt(file.width * file.height / _MOST))))
+        shape = (max(file.height // thin, 1), max(file.width // thin, 1))
+        bands = file.read(out_shape=(file.count, *shape))
+        place, extent, table = file.transform, file.bounds, None
+        crs = file.crs.to_string() if file.crs else None
+        if file.count == 1 and file.colorinterp[0].name == "palette":
+            table = file.colormap(1)
     if place.is_identity or place.b or place.d:
         why = "does not say where it lies" if place.is_identity else "is rotated"
         raise InputError(
@@ -77,4 +72,4 @@ def read_picture(path: str | Path, *, asked_by: str = "") -> tuple[Picture, str 
     picture = Picture(
         np.moveaxis(dots, 0, -1), (extent.left, extent.right, extent.bottom, extent.top), path.name
     )
-    return picture, crs.to_string() if crs else None
+    return picture, crs

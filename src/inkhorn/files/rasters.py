@@ -7,7 +7,8 @@ from pathlib import Path
 import numpy as np
 
 from inkhorn.errors import InputError
-from inkhorn.files.whole import must_exist
+from inkhorn.files.reading import reading_as
+from inkhorn.sizes import refuse_beyond
 from inkhorn.space import GriddedSurface
 
 __all__ = ["read_raster"]
@@ -37,23 +38,15 @@ def read_raster(path: Path, *, factor: float = 1.0, asked_by: str = "") -> tuple
     InputError
         If the file is missing, is no raster, is rotated, or has no data at all.
     """
-    import warnings
-
     import rasterio
-    from rasterio.errors import NotGeoreferencedWarning, RasterioError
 
     asked = f" ({asked_by})" if asked_by else ""
-    must_exist(path, asked)
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore", NotGeoreferencedWarning)
-            with rasterio.open(path) as file:
-                band = file.read(1, masked=True).astype(np.float64).filled(np.nan)
-                place, crs = file.transform, file.crs
-    except RasterioError:
-        raise InputError(
-            f'"{path}"{asked} is not a raster that can be read. Expected GeoTIFF or ESRI ASCII grid.'
-        ) from None
+    with reading_as(path, "a raster: GeoTIFF or ESRI ASCII grid", asked), rasterio.open(path) as file:
+        words = f'"{path}"{asked}, {file.height} rows and {file.width} columns,'
+        refuse_beyond("memory", 24.0 * file.width * file.height, words, "Thin it, or cut it to the site.")
+        band = file.read(1, masked=True).astype(np.float64).filled(np.nan)
+        place, crs = file.transform, file.crs
+        crs_words = crs.to_string() if crs else None
     if place.b or place.d or place.is_identity:
         raise InputError(
             f'"{path}"{asked} is {"rotated" if not place.is_identity else "not placed on the map"}. '
@@ -61,9 +54,16 @@ def read_raster(path: Path, *, factor: float = 1.0, asked_by: str = "") -> tuple
         )
     if not np.isfinite(band).any():
         raise InputError(f'"{path}"{asked} holds no data. Expected elevations.')
+    sizes = np.abs([place.a, place.e])
+    far = float(np.abs([place.c, place.f]).max())
+    if not (sizes.min() >= 1e-3 and sizes.max() <= 1e6 and far <= 1e8):
+        raise InputError(
+            f'"{path}"{asked} has cells of {place.a:g} by {place.e:g} from x={place.c:g}, y={place.f:g}. Expected metres '
+            "on the map, and cells of 1 mm to 1000 km."
+        )
     rows, columns = band.shape
     x = place.c + place.a * (np.arange(columns) + 0.5)
     y = place.f + place.e * (np.arange(rows) + 0.5)
     if place.e < 0:
         y, band = y[::-1], band[::-1]
-    return GriddedSurface(x, y, band * factor, name=path.name), crs.to_string() if crs else None
+    return GriddedSurface(x, y, band * factor, name=path.name), crs_words

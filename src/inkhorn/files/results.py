@@ -10,12 +10,15 @@ from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
 from inkhorn.files.meshes import opened_dataset
-from inkhorn.files.whole import must_exist, written_whole
+from inkhorn.files.reading import reading_as
+from inkhorn.files.whole import written_whole
 from inkhorn.flow import FlowResult
 from inkhorn.paths import PathResult
 from inkhorn.site import Species
 from inkhorn.space import Grid
 from inkhorn.transport import TransportResult
+from inkhorn.unit_choice import UnitChoice
+from inkhorn.units import unit_factor
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -31,6 +34,8 @@ __all__ = [
     "write_table",
 ]
 
+_AS_INSIDE = UnitChoice()
+
 
 def _write(data: xr.Dataset, path: Path) -> None:
     with written_whole(path) as beside:
@@ -41,26 +46,38 @@ def _packed(data: xr.Dataset) -> dict[Any, dict[str, Any]]:
     return {name: {"zlib": True, "complevel": 4} for name, v in data.data_vars.items() if v.ndim > 1}
 
 
-def write_flow(flow: FlowResult, path: Path) -> None:
-    """Write heads, saturation, and the layers' elevations as NetCDF (CF conventions), step by step."""
+def write_flow(flow: FlowResult, path: Path, units: UnitChoice = _AS_INSIDE) -> None:
+    """Write heads, saturation, and the layers' elevations as NetCDF (CF conventions), step by step, in some units."""
     import h5netcdf
     import xarray as xr
 
+    length, factor = units.of("m")
     grid, schedule = flow.model.grid, flow.model.schedule
     dims, coords = grid.coordinates()
     elevations = {
-        "top": (dims, grid.to_block(grid.cells.top), {"units": "m", "long_name": "top of the layer"}),
-        "bottom": (dims, grid.to_block(grid.cells.bottom), {"units": "m", "long_name": "base of the layer"}),
+        "top": (
+            dims,
+            factor * grid.to_block(grid.cells.top),
+            {"units": length, "long_name": "top of the layer"},
+        ),
+        "bottom": (
+            dims,
+            factor * grid.to_block(grid.cells.bottom),
+            {"units": length, "long_name": "base of the layer"},
+        ),
     }
     first = FlowResult(flow.model, [flow.steps[0]], None, flow.start)
+    head = (factor * first.head).assign_attrs({**first.head.attrs, "units": length})
     data = xr.Dataset(
-        {"head": first.head, "saturation": first.saturation, **elevations},
+        {"head": head, "saturation": first.saturation, **elevations},
         coords=coords,
         attrs={"Conventions": "CF-1.11", "title": flow.model.name, "source": "Inkhorn, flow"},
     )
+    ends = {"long_name": "time since the start", "units": "days"}
+    data = data.drop_vars("day", errors="ignore").assign_coords(time=("time", [flow.steps[0].end], ends))
     data["steady"] = data["steady"].astype("int8")
     if schedule is not None:  # CF: flows hold over the step, heads are those at its end
-        data["time_bounds"] = (("time", "bound"), np.array([[flow.steps[0].start, flow.steps[0].end]]))
+        data["time_bounds"] = (("time", "bound"), np.array([[flow.steps[0].begin, flow.steps[0].end]]))
         data["time"].attrs["bounds"] = "time_bounds"
         if schedule.start is not None:
             start = str(schedule.start).replace("T", " ")
@@ -75,10 +92,10 @@ def write_flow(flow: FlowResult, path: Path) -> None:
             for k in range(1, len(flow.steps)):
                 step = flow.steps[k]
                 file["time"][k], file["steady"][k] = step.end, int(step.steady)
-                file["head"][k] = grid.to_block(step.heads)
+                file["head"][k] = factor * grid.to_block(step.heads)
                 file["saturation"][k] = grid.to_block(flow.filled(k))
                 if schedule is not None:
-                    file["time_bounds"][k] = (step.start, step.end)
+                    file["time_bounds"][k] = (step.begin, step.end)
 
 
 def read_last_heads(path: Path, grid: Grid) -> NDArray[np.float64]:
@@ -92,7 +109,8 @@ def read_last_heads(path: Path, grid: Grid) -> NDArray[np.float64]:
     data = opened_dataset(path)
     if "head" not in data:
         raise InputError(f'"{path}" holds no heads. Give the folder of a run.')
-    head = np.asarray(data["head"].to_numpy()[-1], dtype=np.float64)
+    metre = unit_factor(str(data["head"].attrs.get("units", "m")), "elevation")
+    head = metre * np.asarray(data["head"].to_numpy()[-1], dtype=np.float64)
     if head.shape != grid.shape:
         raise InputError(
             f'"{path}" has heads of the shape {head.shape}; this grid has {grid.shape}. '
@@ -135,7 +153,8 @@ def read_concentration(path: Path, flow: FlowResult, species: Species) -> Transp
     """
     data = opened_dataset(path)
     grid = flow.model.grid
-    if species.name not in data or "mass_gained" not in data or data["pore_water"].shape != grid.shape:
+    needed = {species.name, "mass_gained", "mass_lost", "mass_term", "mass_feature", "pore_water", "time"}
+    if not needed <= set(data.variables) or data["pore_water"].shape != grid.shape:
         raise InputError(
             f'"{path}" holds no {species.name} of this grid. Expected what `write_concentration` wrote.'
         )
@@ -183,12 +202,9 @@ def read_paths(path: Path, flow: FlowResult, *, backward: bool, mark: float) -> 
     import pandas as pd
     import pyogrio
 
-    must_exist(path)
-    try:
+    with reading_as(path, "paths that `write_paths` wrote"):
         lines = pyogrio.read_dataframe(path, layer="paths")
         points = pyogrio.read_dataframe(path, layer="points")
-    except pyogrio.errors.DataSourceError:
-        raise InputError(f'"{path}" holds no paths. Expected what `write_paths` wrote.') from None
     places = {f"{k} [m]": getattr(points.geometry, k).to_numpy() for k in "xyz"}
     table = pd.DataFrame({"path": points["path"], "time [day]": points["time [day]"], **places})
     table["layer"] = points["layer"]
@@ -203,13 +219,13 @@ def _harmless(value: Any) -> Any:
     return value if signed else f"'{value}"
 
 
-def write_table(frame: pd.DataFrame, path: Path) -> None:
-    """Write a table as CSV; an index with names is written along.
+def write_table(frame: pd.DataFrame, path: Path, units: UnitChoice = _AS_INSIDE) -> None:
+    """Write a table as CSV, in some units; an index with names is written along.
 
     Text that a spreadsheet would take for a formula to be run has an apostrophe before it.
     """
     indexed = any(n is not None for n in frame.index.names)
-    frame = frame.reset_index() if indexed else frame
+    frame = units.table(frame.reset_index() if indexed else frame)
     text = frame.select_dtypes(exclude=["number", "datetime", "bool"]).columns
     frame = frame.assign(**{c: frame[c].map(_harmless) for c in text}).rename(columns=_harmless)
     with written_whole(path) as beside:

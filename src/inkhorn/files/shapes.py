@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from inkhorn.errors import InputError, did_you_mean
-from inkhorn.files.whole import must_exist
+from inkhorn.files.reading import reading_as, text_of
 from inkhorn.units import METRES_AND_DAYS, UnitSystem, quantity, unit_factor
 
 __all__ = ["Shape", "read_shapes"]
@@ -69,12 +69,12 @@ class Shape:
             raise InputError(f"{self.source}: {problem}") from None
 
 
-def _own_crs(path: Path, crs: Any) -> str | None:
+def _own_crs(path: Path, crs: Any, asked: str) -> str | None:
     """The CRS a file states; a GeoJSON without a ``crs`` member states none, whatever is assumed of it."""
     if path.suffix.lower() in (".geojson", ".json"):
-        with path.open(encoding="utf-8") as file:
-            if not json.load(file).get("crs"):
-                return None
+        said = json.loads(text_of(path, asked))
+        if not isinstance(said, dict) or not said.get("crs"):
+            return None
     return crs.to_string() if crs is not None else None
 
 
@@ -105,14 +105,13 @@ def read_shapes(
     InputError
         If the file is missing or unreadable, has no shapes, or one is empty or of the wrong type.
     """
-    import warnings
-
     import pyogrio
     import shapely
 
     asked = f" ({asked_by})" if asked_by else ""
-    must_exist(path, asked)
-    try:
+    with reading_as(path, "a GIS file: GeoPackage, GeoJSON or Shapefile", asked):
+        if path.suffix.lower() in (".geojson", ".json"):
+            text_of(path, asked)  # says which encoding it is in, where that is not the one it must be in
         tables = [str(row[0]) for row in pyogrio.list_layers(path)]
         if table is None and len(tables) > 1:
             raise InputError(f'"{path}"{asked} has several tables: {tables}. Say which with `table`.')
@@ -120,18 +119,17 @@ def read_shapes(
             raise InputError(
                 f'"{path}"{asked} has no table "{table}"; it has {tables}.{did_you_mean(table, tables)}'
             )
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")  # of rings that do not close; they are refused below
+        try:
             frame = pyogrio.read_dataframe(path, layer=table)
-        crs = _own_crs(path, getattr(frame, "crs", None))
-    except shapely.errors.GEOSException as problem:
-        raise InputError(
-            f'"{path}"{asked} holds a shape that is none ({problem}). Mend it in a GIS: rings end where they begin.'
-        ) from None
-    except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError, json.JSONDecodeError):
-        raise InputError(
-            f'"{path}"{asked} is not a GIS file that can be read. Expected GeoPackage, GeoJSON or Shapefile.'
-        ) from None
+        except shapely.errors.GEOSException as problem:
+            raise InputError(
+                f'"{path}"{asked} holds a shape that is none ({problem}). Mend it in a GIS: rings end where they begin.'
+            ) from None
+        except UnicodeDecodeError:
+            raise InputError(
+                f'"{path}"{asked} holds text in another encoding than it states. Save it anew, as UTF-8.'
+            ) from None
+        crs = _own_crs(path, getattr(frame, "crs", None), asked)
     if "geometry" not in frame.columns:
         raise InputError(f'"{path}"{asked} has no shapes, only a table.')
     if len(frame) == 0:

@@ -15,7 +15,7 @@ from inkhorn.model import Model
 
 __all__ = ["FORMAT", "LETTERS", "NEWTON", "OF_CELLS", "OF_STEPS", "StepLayout", "lay_out", "packed"]
 
-FORMAT = 1
+FORMAT = 2
 OF_CELLS = {  # what a record holds for every cell, with its unit and words
     "head": ("heads", "m", "hydraulic head at the end of the step"),
     "storage_change": ("storage_change", "m3 d-1", "water taken into storage"),
@@ -62,7 +62,7 @@ class StepLayout:
             f"{kind}_{name}": shape
             for kind, t in zip(self.kinds, terms, strict=True)
             for name, shape in (
-                ("outside", (len(t.outside_names), t.n_own)),
+                ("outside", (len(t.outside_names), t.n_extra)),
                 ("link_flow", (len(t.links),)),
                 ("state", (t.n_state,)),
             )
@@ -71,15 +71,15 @@ class StepLayout:
         self.sizes = {
             "cell": model.grid.n_cells,
             "face": len(model.grid.faces),
-            "own_unknown": sum(t.n_own for t in terms),
+            "extra_unknown": sum(t.n_extra for t in terms),
             **{f"{kind}_entry": len(t.cells) for kind, t in zip(self.kinds, terms, strict=True)},
             **{f"{name}_value": int(np.prod(self.shapes[name])) for name in self.besides},
         }
         self.over = {
             **dict.fromkeys(OF_CELLS, "cell"),
             "head_slope": "cell",
-            "own_unknown_value": "own_unknown",
-            "own_storage": "own_unknown",
+            "extra_unknown_value": "extra_unknown",
+            "extra_storage": "extra_unknown",
             "face_flow": "face",
             **{f"{kind}_flow": f"{kind}_entry" for kind in self.kinds},
             **{name: f"{name}_value" for name in self.besides},
@@ -90,8 +90,8 @@ class StepLayout:
         for name, (_, units, words) in OF_CELLS.items():
             yield name, units, words
         yield "head_slope", "m d-1", "how fast heads changed in the step, where the next is judged by it"
-        yield "own_unknown_value", "m", "levels in wells and other unknowns of the terms"
-        yield "own_storage", "m3 d-1", "water taken into storage by unknowns of the terms"
+        yield "extra_unknown_value", "m", "levels in wells and other unknowns of the terms"
+        yield "extra_storage", "m3 d-1", "water taken into storage by unknowns of the terms"
         yield "face_flow", "m3 d-1", "flow from the first to the second cell of each face"
         for kind in self.kinds:
             yield f"{kind}_flow", "m3 d-1", f"flow into the aquifer: {kind}"
@@ -205,16 +205,19 @@ def lay_out(file: Any, layout: StepLayout, model: Model, start: FlowStart) -> No
         described(made, units=units, long_name=words)
         if units == "m3 d-1":
             described(made, cell_methods="time: mean")
-    names = [f"{t.kind} {name}" for t in model.terms for name in t.own_names]
+    names = [f"{t.kind} {name}" for t in model.terms for name in t.extra_names]
     if names:
         text = np.array(names, dtype=object)
-        whole.variable("own_unknown_name", ("own_unknown",), h5py.string_dtype(), values=text)
+        whole.variable("extra_unknown_name", ("extra_unknown",), h5py.string_dtype(), values=text)
     whole.variable("made_of", ("made_of_byte",), "u1", values=made_of)
-    firsts = {"first_head": ("cell", start.heads), "first_own": ("own_unknown", start.own)}
+    initial = {
+        "initial_head": ("cell", start.heads),
+        "initial_extra": ("extra_unknown", start.extra_unknowns),
+    }
     for kind, state in zip(layout.kinds, start.state, strict=True):
         if len(state):
-            firsts[f"{kind}_first_state"] = (f"{kind}_state_value", state)
-    for name, (over, values) in firsts.items():
+            initial[f"{kind}_initial_state"] = (f"{kind}_state_value", state)
+    for name, (over, values) in initial.items():
         padded = np.zeros(own_sizes[over])
         padded[: len(values)] = values
         whole.variable(name, (over,), "f8", values=padded)

@@ -16,8 +16,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
+from inkhorn.files.reading import must_exist
 from inkhorn.files.step_layout import FORMAT, LETTERS, NEWTON, OF_CELLS, OF_STEPS, StepLayout, lay_out, packed
-from inkhorn.files.whole import free_beside, must_exist
+from inkhorn.files.whole import free_beside
 from inkhorn.flow import FlowStart, FlowStep, NewtonRow, SolverReport
 from inkhorn.flow.record import HEADS_TO_BEGIN_WITH
 from inkhorn.model import Model, differences, fingerprint
@@ -128,10 +129,10 @@ class StepReader(Sequence[FlowStep]):
         must_exist(self.path)
         file = self._open()
         number = int(np.ravel(file.attrs.get("format_number", 0))[0])
-        if number > FORMAT:
+        if number not in (0, FORMAT):
             raise InputError(
-                f'"{self.path}" is of format {number}; this version reads formats up to {FORMAT}. Read it with the '
-                "version that wrote it, or a later one."
+                f'"{self.path}" is of format {number}; this version reads format {FORMAT}. Read it with the version that '
+                "wrote it, or run it again."
             )
         if not number or "joined_steps" not in file:
             raise InputError(f'"{self.path}" does not hold the steps of a run. Expected the flow.nc of one.')
@@ -180,10 +181,10 @@ class StepReader(Sequence[FlowStep]):
     def start(self) -> FlowStart | None:
         """What the run was begun with."""
         sizes = self._layout.sizes
-        states = self._states("first_state", self._read)
+        states = self._states("initial_state", self._read)
         return FlowStart(
-            self._read("first_head"),
-            self._read("first_own")[: sizes["own_unknown"]],
+            self._read("initial_head"),
+            self._read("initial_extra")[: sizes["extra_unknown"]],
             states,
             self.made_of,
         )
@@ -212,7 +213,7 @@ class StepReader(Sequence[FlowStep]):
         return _StoredStep.of(
             self,
             k,
-            start=float(numbers["time_bounds"][k, 0]),
+            begin=float(numbers["time_bounds"][k, 0]),
             end=float(numbers["time_bounds"][k, 1]),
             steady=bool(numbers["steady"][k]),
             period=int(numbers["period"][k]),
@@ -229,7 +230,7 @@ class StepReader(Sequence[FlowStep]):
 
     def _states(self, what: str, read: Any) -> tuple[NDArray[np.float64], ...]:
         shapes, besides = self._layout.shapes, self._layout.besides
-        of = what.removeprefix("first_")
+        of = what.removeprefix("initial_")
         return tuple(
             np.asarray(read(f"{kind}_{what}")).reshape(shapes[f"{kind}_{of}"])
             if f"{kind}_{of}" in besides
@@ -248,7 +249,7 @@ class StepReader(Sequence[FlowStep]):
             return tuple(self._row(k, f"{kind}_flow") for kind in self._layout.kinds)
         if name in ("outside", "link_flow", "state"):
             return self._states(name, lambda table: self._row(k, table))
-        return self._row(k, {"own": "own_unknown_value"}.get(name, name))
+        return self._row(k, {"extra_unknowns": "extra_unknown_value"}.get(name, name))
 
     def _report(self, k: int) -> SolverReport:
         numbers = self._numbers
@@ -376,7 +377,7 @@ class StepFile(StepReader):
         """
         if not self._writes:
             unknown = FlowStart(
-                np.full_like(record.heads, np.nan), np.full_like(record.own, np.nan),
+                np.full_like(record.heads, np.nan), np.full_like(record.extra_unknowns, np.nan),
                 tuple(np.full_like(s, np.nan) for s in record.state), record.made_of,
             )  # fmt: skip
             self._written_anew(unknown)
@@ -401,13 +402,13 @@ class StepFile(StepReader):
         letters = np.array([row.place.encode()[:LETTERS] for row in rows], dtype=f"S{LETTERS}")
         self._put("newton_place", begin, letters.view("S1").reshape(len(rows), LETTERS))
         self._put("time", k, [record.end])
-        self._put("time_bounds", k, [(record.start, record.end)])
+        self._put("time_bounds", k, [(record.begin, record.end)])
         kinds = self._layout.kinds
         values = {name: getattr(record, field) for name, (field, *_) in OF_CELLS.items()}
         values |= {
             "head_slope": record.slope,
-            "own_unknown_value": record.own,
-            "own_storage": record.own_storage,
+            "extra_unknown_value": record.extra_unknowns,
+            "extra_storage": record.extra_storage,
         }
         values["face_flow"] = record.face_flow
         values |= {f"{kind}_flow": q for kind, q in zip(kinds, record.term_flow, strict=True)}

@@ -3,16 +3,33 @@
 from __future__ import annotations
 
 import csv
-from dataclasses import dataclass
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
+from inkhorn.dates import one_date
 from inkhorn.errors import InputError, did_you_mean
-from inkhorn.units import KINDS, METRES_AND_DAYS, UnitSystem, quantity, split_header, unit_factor
+from inkhorn.files.reading import reading_as, text_of
+from inkhorn.sizes import refuse_beyond
+from inkhorn.units import (
+    KINDS,
+    METRES_AND_DAYS,
+    UnitSystem,
+    quantity,
+    refuse_impossible,
+    split_header,
+    unit_factor,
+)
 
 __all__ = ["Table", "read_table"]
+
+_MOST_TOLD = 20  # rows that a message names
+_WITH_COMMA = re.compile(r"[+-]?\d+,\d+(?:[eE][+-]?\d+)?$")
+_THOUSANDS = re.compile(r"[+-]?[1-9]\d{0,2},\d{3}$")
 
 
 @dataclass(frozen=True, eq=False)
@@ -31,6 +48,10 @@ class Table:
         The unit of each column, empty where its header gives none.
     units : UnitSystem
         Of numbers without a unit.
+    remarks : list of str
+        What was understood that may be told.
+    rows_are : str
+        What a row of the file is called: a line of text, a row of a GIS file.
     """
 
     path: Path
@@ -39,6 +60,8 @@ class Table:
     headers: dict[str, str]
     units: UnitSystem
     sheet: str | None = None
+    remarks: list[str] = field(default_factory=list)
+    rows_are: str = "line"
 
     def __len__(self) -> int:
         return len(self.lines)
@@ -49,9 +72,9 @@ class Table:
 
     def row(self, index: int) -> str:
         """Return a row in words, as a text editor or a spreadsheet counts it."""
-        if self.sheet is not None:
+        if self.sheet is not None and self.rows_are == "line":
             return f'{self.path.name}, sheet "{self.sheet}", row {self.lines[index]}'
-        return f"{self.path.name}, line {self.lines[index]}"
+        return f"{self.path.name}, {self.rows_are} {self.lines[index]}"
 
     def text(self, column: str) -> list[str]:
         """Return a column of text.
@@ -68,9 +91,8 @@ class Table:
                 f'Name one "{column}", if need be with its unit in brackets.'
             )
         values = self.columns[column]
-        for k, value in enumerate(values):
-            if not value:
-                raise InputError(f'{self.row(k)}: "{column}" is empty. Fill it in or remove the row.')
+        empty = (k for k, value in enumerate(values) if not value)
+        _refuse(f'{self.row(k)}: "{column}" is empty. Fill it in or remove the row.' for k in empty)
         return values
 
     def numbers(self, column: str, kind: str, *, default: float | None = None) -> NDArray[np.float64]:
@@ -99,35 +121,77 @@ class Table:
             factor = unit_factor(unit, kind)
         except InputError as problem:
             raise InputError(f'{self.path.name}, line 1: column "{column}": {problem}') from None
-        values = np.empty(len(cells))
+        values, problems = np.empty(len(cells)), []
+        commas = self._decimal_commas(column, cells)
         for k, cell in enumerate(cells):
             if not cell and default is not None:
                 values[k] = default
                 continue
             try:
-                values[k] = float(cell) * factor
-            except ValueError:
-                try:
-                    values[k] = quantity(cell, kind, units=self.units, what=f'"{column}"')
-                except InputError as problem:
-                    raise InputError(f"{self.row(k)}: {problem}") from None
-            if not np.isfinite(values[k]):
-                raise InputError(
-                    f'{self.row(k)}: "{column}" is {cell}; expected a finite number, as in "{KINDS[kind].example}".'
-                )
+                values[k] = self._number(cell.replace(",", ".") if commas else cell, column, kind, factor)
+            except InputError as problem:
+                problems.append(f"{self.row(k)}: {problem}")
+        _refuse(problems)
         return values
+
+    def _number(self, cell: str, column: str, kind: str, factor: float) -> float:
+        try:
+            value = float(cell) * factor
+        except ValueError:
+            return quantity(cell, kind, units=self.units, what=f'"{column}"')
+        if not np.isfinite(value):
+            raise InputError(
+                f'"{column}" is {cell}; expected a finite number, as in "{KINDS[kind].example}".'
+            )
+        refuse_impossible(f'"{column}"', value, kind)
+        return value
+
+    def _decimal_commas(self, column: str, cells: list[str]) -> bool:
+        """Whether numbers of a column have a comma for a point, as where semicolons part the cells.
+
+        Raises
+        ------
+        InputError
+            If a comma may as well part thousands.
+        """
+        with_comma = [c for c in cells if _WITH_COMMA.match(c)]
+        if not with_comma or any("." in c for c in cells):
+            return False
+        if all(_THOUSANDS.match(c) for c in with_comma):
+            k = cells.index(with_comma[0])
+            raise InputError(
+                f'{self.row(k)}: "{column}" is {with_comma[0]}, of which the comma may be a decimal one or part '
+                "thousands. Write numbers with a point, as in 1.25."
+            )
+        remark = f'decimal commas in "{column}"'
+        if remark not in self.remarks:
+            self.remarks.append(remark)
+        return True
+
+    def part_by_sign(self, column: str, negative: str, positive: str, kind: str) -> None:
+        """Make two columns of one: of its negative numbers, counted upwards from 0, and of its positive ones."""
+        values = self.numbers(column, kind, default=0.0)
+        for name, part in ((negative, np.maximum(-values, 0.0)), (positive, np.maximum(values, 0.0))):
+            self.columns[name], self.headers[name] = [repr(v) for v in part.tolist()], KINDS[kind].inside
 
     def dates(self, column: str) -> NDArray[np.datetime64]:
         """Return a column of dates, written year-month-day."""
-        cells, values = self.text(column), []
-        for k, cell in enumerate(cells):
+        values, problems = [], []
+        for k, cell in enumerate(self.text(column)):
             try:
-                values.append(np.datetime64(cell, "s"))
-            except ValueError:
-                raise InputError(
-                    f'{self.row(k)}: "{column}" is "{cell}"; expected a date as in 2021-05-31.'
-                ) from None
+                values.append(one_date(cell, f'"{column}"'))
+            except InputError as problem:
+                problems.append(f"{self.row(k)}: {problem}")
+        _refuse(problems)
         return np.array(values, dtype="datetime64[s]")
+
+
+def _refuse(problems: Iterable[str]) -> None:
+    """Raise all problems at once, the first so many of them a line each."""
+    lines = list(problems)
+    if lines:
+        more = [f"and {len(lines) - _MOST_TOLD} more such rows"] if len(lines) > _MOST_TOLD else []
+        raise InputError("\n".join(lines[:_MOST_TOLD] + more))
 
 
 _Rows = list[tuple[int, list[str]]]
@@ -135,16 +199,14 @@ _Rows = list[tuple[int, list[str]]]
 
 def _text_rows(path: Path, asked: str) -> _Rows:
     """Rows of a text file: cells between commas or semicolons; but for CSV also between tabs or blanks."""
-    try:
-        text = path.read_text(encoding="utf-8-sig")
-    except UnicodeDecodeError:
-        raise InputError(f'"{path}"{asked} is not text in UTF-8. Save the table as CSV in UTF-8.') from None
+    text = text_of(path, asked)
     header = next((line for line in text.splitlines() if line.strip()), "")
     if path.suffix.lower() != ".csv" and not any(mark in header for mark in ",;"):
         lines = enumerate(text.splitlines(), start=1)
         if "\t" in header:
             return [(n, [c.strip() for c in line.split("\t")]) for n, line in lines if line.strip()]
         return [(n, line.split()) for n, line in lines if line.strip()]
+    csv.field_size_limit(len(text) + 1)  # no cell is longer than its file
     reader = csv.reader(text.splitlines(), delimiter=";" if header.count(";") > header.count(",") else ",")
     return [(reader.line_num, [cell.strip() for cell in row]) for row in reader if "".join(row).strip()]
 
@@ -152,14 +214,15 @@ def _text_rows(path: Path, asked: str) -> _Rows:
 def _sheet_rows(path: Path, sheet: str | None, asked: str) -> tuple[_Rows, str]:
     """Rows of a sheet of an XLSX file, values as they were last calculated."""
     import zipfile
-    from datetime import datetime
+    from datetime import date, datetime
 
     import openpyxl
 
-    try:
-        book = openpyxl.load_workbook(path, read_only=True, data_only=True)
-    except (zipfile.BadZipFile, KeyError, ValueError, openpyxl.utils.exceptions.InvalidFileException):
-        raise InputError(f'"{path}"{asked} is not an XLSX file that can be read.') from None
+    with zipfile.ZipFile(path) as parts:
+        unpacked = float(sum(part.file_size for part in parts.infolist()))
+    whole = f'"{path}"{asked}, {unpacked / 1e6:.3g} MB when it is unpacked,'
+    refuse_beyond("memory", 10.0 * unpacked, whole, "Leave out what is not needed, or save the sheet as CSV.")
+    book = openpyxl.load_workbook(path, read_only=True, data_only=True)
     names = book.sheetnames
     if sheet is None and len(names) > 1:
         raise InputError(f'"{path}"{asked} has several sheets: {names}. Say which with `sheet`.')
@@ -169,7 +232,7 @@ def _sheet_rows(path: Path, sheet: str | None, asked: str) -> tuple[_Rows, str]:
         )
 
     def words(value: object) -> str:
-        if isinstance(value, datetime):
+        if isinstance(value, (datetime, date)):
             return value.isoformat()
         return "" if value is None else str(value).strip()
 
@@ -206,15 +269,12 @@ def read_table(
     """
     asked = f" ({asked_by})" if asked_by else ""
     name = None
-    try:
-        if path.suffix.lower() == ".xlsx":
+    if path.suffix.lower() == ".xlsx":
+        with reading_as(path, "an XLSX file", asked):
             rows, name = _sheet_rows(path, sheet, asked)
-        else:
+    else:
+        with reading_as(path, "a table", asked):
             rows = _text_rows(path, asked)
-    except OSError as problem:
-        raise InputError(
-            f'cannot read "{path}"{asked}: {problem.strerror}. Check the name and the folder.'
-        ) from None
     if sheet is not None and name is None:
         raise InputError(f'"{path}"{asked} has no sheets; `sheet` is for XLSX files. Leave it out.')
     if len(rows) < 2:

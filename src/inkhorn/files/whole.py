@@ -3,35 +3,12 @@
 from __future__ import annotations
 
 import os
-import stat
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from secrets import token_hex
 
-from inkhorn.errors import InputError
-
-__all__ = ["MOST_BYTES", "free_beside", "free_name", "must_exist", "written_whole"]
-
-MOST_BYTES = 4e9
-
-
-def must_exist(path: Path, asked: str = "") -> None:
-    """Refuse what is not there, is no file, or is too large to be read; `asked` says who names it."""
-    try:
-        found = path.stat()
-    except (OSError, ValueError):  # the latter of a name that no file can have
-        raise InputError(
-            f'cannot read "{path}"{asked}: there is no such file. Check the name and the folder.'
-        ) from None
-    if not stat.S_ISREG(found.st_mode):
-        what = "a folder" if stat.S_ISDIR(found.st_mode) else "a pipe or a device"
-        raise InputError(f'cannot read "{path}"{asked}: it is {what}. Expected a file.')
-    if found.st_size > MOST_BYTES:
-        raise InputError(
-            f'cannot read "{path}"{asked}: it has {found.st_size / 1e9:.1f} GB; files of up to {MOST_BYTES / 1e9:g} GB '
-            "are read. Thin it, or cut it to the site."
-        )
+__all__ = ["free_beside", "free_name", "written_whole"]
 
 
 def free_name(path: Path) -> Path:

@@ -51,8 +51,8 @@ def closing_error(model: Model, step: Any, nothing: float = 0.0) -> float:
     errors = [_missing([*step.term_flow, -step.storage_change], nothing)]
     first = 0
     for term, flow, outside in zip(model.terms, step.term_flow, step.outside, strict=True):
-        stored = step.own_storage[first : first + term.n_own]
-        first += term.n_own
+        stored = step.extra_storage[first : first + term.n_extra]
+        first += term.n_extra
         if stored.any():
             errors.append(_missing([-flow[term.node >= 0], outside, -stored], nothing))
     return max(errors, key=abs)
@@ -62,13 +62,13 @@ def _by_store(model: Model, step: Any) -> Iterator[dict[str, Any]]:
     """Of every feature with a balance of its own: its exchange with the aquifer, what comes from outside, storage."""
     first = 0
     for term, flow, outside in zip(model.terms, step.term_flow, step.outside, strict=True):
-        stored = step.own_storage[first : first + term.n_own]
-        first += term.n_own
-        if not term.n_own:
+        stored = step.extra_storage[first : first + term.n_extra]
+        first += term.n_extra
+        if not term.n_extra:
             continue
-        whose = term.own_feature
-        for k, name in enumerate(term.features):
-            mine = (term.feature == k) & (term.node >= 0)
+        whose = term.extra_feature
+        for k, name in enumerate(term.feature_names):
+            mine = (term.feature_index == k) & (term.node >= 0)
             yield _row(-flow[mine], feature=name, item="aquifer")
             for words, water in zip(term.outside_names, outside, strict=True):
                 yield _row(water[whose == k], feature=name, item=words)
@@ -83,8 +83,8 @@ def _by_term(model: Model, step: Any) -> Iterator[dict[str, Any]]:
 
 def _by_feature(model: Model, step: Any) -> Iterator[dict[str, Any]]:
     for term, flow in zip(model.terms, step.term_flow, strict=True):
-        for k, name in enumerate(term.features):
-            yield _row(flow[term.feature == k], term=term.kind, feature=name)
+        for k, name in enumerate(term.feature_names):
+            yield _row(flow[term.feature_index == k], term=term.kind, feature=name)
 
 
 def _by_part(

@@ -70,7 +70,7 @@ class Carried:
         some = np.flatnonzero(np.isfinite(place).all(axis=1))
         plan = grid.mesh.locate(*place[some].T)
         layer = grid.cells.layer[term.cells[some]]
-        some = some[(plan >= 0) & (grid.number[layer, np.maximum(plan, 0)] == term.cells[some])]
+        some = some[(plan >= 0) & (grid.cell_number[layer, np.maximum(plan, 0)] == term.cells[some])]
         if not len(some):
             return None
         cells = term.cells[some]

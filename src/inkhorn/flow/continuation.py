@@ -46,13 +46,13 @@ def solved(
     """
     begun, in_time = len(rows), equations.step is not None
     for start in (unknowns, *besides):
-        most = min(_IN_TIME if in_time else _AT_ONCE, max(rules.most_iterations - (len(rows) - begun), 0))
+        most = min(_IN_TIME if in_time else _AT_ONCE, max(rules.max_iterations - (len(rows) - begun), 0))
         found, balance, measure = newton(
             equations, start, rules, rows, most=most, patient=in_time, bold=True, polished=not in_time
         )
         if in_time or equations.closes(balance, rules.closure):
             return found, balance, measure
-    most = rules.most_iterations - (len(rows) - begun)
+    most = rules.max_iterations - (len(rows) - begun)
     return _come_to_rest(equations, (unknowns, *besides)[-1], rules, rows, most)
 
 

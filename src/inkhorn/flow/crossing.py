@@ -120,9 +120,9 @@ def _in_boxes(model: Model, step: Any, rim: Array, cells: Index) -> _Pieces:
     whose, _, normal, flow = _sides_of(model, step, rim, cells)
     turn = np.deg2rad(mesh.rotation)
     axes = np.array([[np.cos(turn), np.sin(turn)], [-np.sin(turn), np.cos(turn)]])
-    row, column = (v[model.grid.cells.plan[cells]] for v in mesh.row_column)
+    row, column = (v[model.grid.cells.plan_cell[cells]] for v in mesh.row_column)
     size = np.column_stack([np.diff(mesh.x_edges)[column], np.diff(mesh.y_edges)[row]])
-    centre = np.column_stack([mesh.x, mesh.y])[model.grid.cells.plan[cells]]
+    centre = np.column_stack([mesh.x, mesh.y])[model.grid.cells.plan_cell[cells]]
     value, slope = np.zeros((len(cells), 2)), np.zeros((len(cells), 2, 2))
     for k in (0, 1):
         along = normal @ axes[k]

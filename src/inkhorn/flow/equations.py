@@ -1,6 +1,6 @@
 """The flow equations: the water balance of every cell, and its derivative by every unknown.
 
-Unknowns are the heads of all cells, then the own unknowns of the terms in their order. The residual
+Unknowns are the heads of all cells, then the extra unknowns of the terms in their order. The residual
 of a cell is what flows in less what flows out; a cell of fixed head has none.
 """
 
@@ -33,7 +33,7 @@ class Balance:
     Attributes
     ----------
     residual : ndarray of float, (n_unknowns,)
-        Inflow less outflow of each cell, then the terms' own residuals [m³/day]; what a fixed head
+        Inflow less outflow of each cell, then the terms' extra residuals [m³/day]; what a fixed head
         gives or takes is left out, so at those cells the residual is that flow, reversed.
     face_flow : ndarray of float, (n_faces,)
         From first to second cell [m³/day].
@@ -45,8 +45,8 @@ class Balance:
         Of each term.
     storage_change : ndarray of float, (n_cells,)
         Water taken into storage [m³/day]; zero when steady.
-    own_stored, own_storage_change : ndarray of float, (n_own,)
-        Water that own unknowns of the terms store, and take into storage [m³], [m³/day]; zero when steady.
+    extra_stored, extra_storage_change : ndarray of float, (n_extra,)
+        Water that extra unknowns of the terms store, and take into storage [m³], [m³/day]; zero when steady.
     rounding : float
         What rounding alone may add up to in the residuals [m³/day].
     slopes : callable
@@ -59,8 +59,8 @@ class Balance:
     share: NDArray[np.float64]
     contributions: tuple[Contribution, ...]
     storage_change: NDArray[np.float64]
-    own_stored: NDArray[np.float64]
-    own_storage_change: NDArray[np.float64]
+    extra_stored: NDArray[np.float64]
+    extra_storage_change: NDArray[np.float64]
     rounding: float
     slopes: Callable[[], Any] = field(repr=False)
 
@@ -93,23 +93,23 @@ class TimeStep:
 
     Attributes
     ----------
-    start, end : float
+    begin, end : float
         [day]
     stored : ndarray of float, (2, n_cells)
         At the start, as `Storage.stored` has it [m³].
-    own_stored : ndarray of float, (n_own,)
-        At the start, in own unknowns of the terms [m³].
+    extra_stored : ndarray of float, (n_extra,)
+        At the start, in extra unknowns of the terms [m³].
     """
 
-    start: float
+    begin: float
     end: float
     stored: NDArray[np.float64]
-    own_stored: NDArray[np.float64]
+    extra_stored: NDArray[np.float64]
 
     @property
     def length(self) -> float:
         """[day]"""
-        return self.end - self.start
+        return self.end - self.begin
 
 
 class FlowEquations:
@@ -129,7 +129,7 @@ class FlowEquations:
         self.stored_before = np.empty(0)
         self.rests_at: tuple[NDArray[np.float64], NDArray[np.float64]] | None = None
         self.entry_weight: tuple[NDArray[np.float64], ...] | None = None
-        self.own_weight: tuple[NDArray[np.float64], ...] | None = None
+        self.extra_weight: tuple[NDArray[np.float64], ...] | None = None
         self.cells, faces = model.grid.cells, model.grid.faces
         n, self.first, self.second = len(self.cells), faces.cells[:, 0], faces.cells[:, 1]
         self.rows = model.face_rows()
@@ -145,10 +145,10 @@ class FlowEquations:
             ),
             shape=(n, len(faces)),
         )
-        counts = [t.n_own for t in model.terms]
-        self.first_own = n + np.concatenate([[0], np.cumsum(counts)]).astype(int)
+        counts = [t.n_extra for t in model.terms]
+        self.first_extra = n + np.concatenate([[0], np.cumsum(counts)]).astype(int)
         self.states: tuple[NDArray[np.float64], ...] = tuple(np.zeros(t.n_state) for t in model.terms)
-        self.n_unknowns = int(self.first_own[-1])
+        self.n_unknowns = int(self.first_extra[-1])
         fixed = np.zeros(self.n_unknowns, dtype=bool)
         for term in model.terms:
             fixed[term.cells[term.holds]] = True
@@ -165,7 +165,7 @@ class FlowEquations:
             return None
         mesh, n = grid.mesh, len(self.cells)
         column, layer = np.full(self.n_unknowns, -1), np.zeros(self.n_unknowns, dtype=np.int64)
-        column[:n], layer[:n] = self.cells.plan, self.cells.layer
+        column[:n], layer[:n] = self.cells.plan_cell, self.cells.layer
         even = None
         if isinstance(mesh, RectangularMesh):
             widths = (np.diff(mesh.x_edges), np.diff(mesh.y_edges))
@@ -193,9 +193,9 @@ class FlowEquations:
         other.states = states
         return other
 
-    def first_states(self, heads: NDArray[np.float64]) -> tuple[NDArray[np.float64], ...]:
+    def initial_states(self, heads: NDArray[np.float64]) -> tuple[NDArray[np.float64], ...]:
         """Return the states in which terms begin."""
-        return tuple(np.asarray(t.first_state(heads), dtype=np.float64) for t in self.model.terms)
+        return tuple(np.asarray(t.initial_state(heads), dtype=np.float64) for t in self.model.terms)
 
     def weighted(
         self,
@@ -203,11 +203,11 @@ class FlowEquations:
         entry: tuple[NDArray[np.float64], ...],
         own: tuple[NDArray[np.float64], ...],
     ) -> FlowEquations:
-        """Return the same equations with weighted flows: of faces, of entries, and in the balances of own unknowns."""
+        """Return the same equations with weighted flows: of faces, of entries, and in the balances of extra unknowns."""
         other = copy(self)
         other.rows = replace(self.rows, conductance=face * self.rows.conductance)
         other._conductances()
-        other.entry_weight, other.own_weight = entry, own
+        other.entry_weight, other.extra_weight = entry, own
         return other
 
     def of(self, model: Model) -> FlowEquations:
@@ -233,19 +233,21 @@ class FlowEquations:
         return Storage.of(self.model)
 
     def own(self, unknowns: NDArray[np.float64]) -> Iterator[tuple[Term, NDArray[np.float64]]]:
-        """Go through the terms, each with its own unknowns."""
-        for term, start, end in zip(self.model.terms, self.first_own[:-1], self.first_own[1:], strict=True):
+        """Go through the terms, each with its extra unknowns."""
+        for term, start, end in zip(
+            self.model.terms, self.first_extra[:-1], self.first_extra[1:], strict=True
+        ):
             yield term, unknowns[start:end]
 
-    def own_stored(self, unknowns: NDArray[np.float64]) -> NDArray[np.float64]:
-        """Return the water that own unknowns of the terms store, (n_own,) [m³]."""
+    def extra_stored(self, unknowns: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return the water that extra unknowns of the terms store, (n_extra,) [m³]."""
         stored = np.zeros(self.n_unknowns - len(self.cells))
         if not len(stored):
             return stored
-        for (term, moment), first in zip(self.moments(unknowns), self.first_own[:-1], strict=True):
+        for (term, moment), first in zip(self.moments(unknowns), self.first_extra[:-1], strict=True):
             held, begin = term.evaluate(moment).stored, first - len(self.cells)
             if len(held):
-                stored[begin : begin + term.n_own] = held
+                stored[begin : begin + term.n_extra] = held
         return stored
 
     def held(self, heads: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -259,7 +261,7 @@ class FlowEquations:
     def start(self, heads: NDArray[np.float64]) -> NDArray[np.float64]:
         """Return first unknowns from heads, fixed heads put in."""
         heads = self.held(heads)
-        unknowns = np.concatenate([heads, *(t.first_guess(heads) for t in self.model.terms)])
+        unknowns = np.concatenate([heads, *(t.initial_guess(heads) for t in self.model.terms)])
         own = [term.at_start(moment) for term, moment in self.moments(unknowns)]
         return np.concatenate([heads, *own])
 
@@ -286,11 +288,11 @@ class FlowEquations:
 
     @cached_property
     def bending_terms(self) -> tuple[bool, ...]:
-        """Which terms depend on the heads of their cells alone, and do; those with own unknowns do not."""
+        """Which terms depend on the heads of their cells alone, and do; those with extra unknowns do not."""
         n = len(self.cells)
         answers = (t.evaluate(m) for t, m in self.moments(np.zeros(self.n_unknowns)))
         return tuple(
-            t.n_own == 0 and (len(a.flow_slope.row) > 0) and bool((a.flow_slope.column < n).all())
+            t.n_extra == 0 and (len(a.flow_slope.row) > 0) and bool((a.flow_slope.column < n).all())
             for t, a in zip(self.model.terms, answers, strict=True)
         )
 
@@ -332,18 +334,18 @@ class FlowEquations:
         """Go through the terms, each with what it is told at these unknowns."""
         heads = unknowns[: len(self.cells)]
         for (term, own), first, state in zip(
-            self.own(unknowns), self.first_own[:-1], self.states, strict=True
+            self.own(unknowns), self.first_extra[:-1], self.states, strict=True
         ):
             yield (
                 term,
                 Moment(
                     heads=heads,
-                    own=own,
-                    first_own=int(first),
+                    extra_unknowns=own,
+                    first_extra=int(first),
                     cells=self.cells,
                     horizontal_conductivity=self.model.horizontal_conductivity,
                     law=self.model.water_table,
-                    start=0.0 if self.step is None else self.step.start,
+                    begin=0.0 if self.step is None else self.step.begin,
                     end=0.0 if self.step is None else self.step.end,
                     steady=self.step is None,
                     state=state,
@@ -356,7 +358,7 @@ class FlowEquations:
         Parameters
         ----------
         unknowns : ndarray of float, (n_unknowns,)
-            Heads [m], then own unknowns.
+            Heads [m], then extra unknowns.
         """
         from inkhorn.flow import _kernels
 
@@ -389,7 +391,7 @@ class FlowEquations:
             residual,
         )
         storage, storage_slope = np.zeros(n), np.zeros(n)
-        own_stored, own_change = np.zeros(self.n_unknowns - n), np.zeros(self.n_unknowns - n)
+        extra_stored, extra_change = np.zeros(self.n_unknowns - n), np.zeros(self.n_unknowns - n)
         if self.step is not None:
             storage, storage_slope = self.storage.change(
                 share_filled, filled_slope, integral, self.stored_before, self.step.length
@@ -397,22 +399,22 @@ class FlowEquations:
         residual[:n] -= storage
         contributions = []
         weights = self.entry_weight or (None,) * len(self.model.terms)
-        own_weights = self.own_weight or (None,) * len(self.model.terms)
+        extra_weights = self.extra_weight or (None,) * len(self.model.terms)
         carried = self.carried_at(share_filled, filled_slope)
-        for (term, moment), first, weight, own_weight, beside in zip(
-            self.moments(unknowns), self.first_own[:-1], weights, own_weights, carried, strict=True
+        for (term, moment), first, weight, extra_weight, beside in zip(
+            self.moments(unknowns), self.first_extra[:-1], weights, extra_weights, carried, strict=True
         ):
             answer = term.evaluate(moment)
-            if weight is not None and own_weight is not None:
+            if weight is not None and extra_weight is not None:
                 row, column, value = answer.flow_slope
                 slopes = Slope(row, column, weight[row] * value)
-                row, column, value = answer.own_slope
+                row, column, value = answer.extra_slope
                 answer = replace(
                     answer,
                     flow=weight * answer.flow,
                     flow_slope=slopes,
-                    own_residual=own_weight * answer.own_residual,
-                    own_slope=Slope(row, column, own_weight[row] * value),
+                    extra_residual=extra_weight * answer.extra_residual,
+                    extra_slope=Slope(row, column, extra_weight[row] * value),
                 )
             contributions.append(answer)
             residual[:n] += np.bincount(term.cells, answer.flow, n)
@@ -420,12 +422,12 @@ class FlowEquations:
                 across = beside.across(answer.flow, len(face_flow))
                 face_flow += across
                 residual[:n] += self.divergence @ across
-            mine = slice(first - n, first - n + term.n_own)
+            mine = slice(first - n, first - n + term.n_extra)
             if len(answer.stored):
-                own_stored[mine] = answer.stored
+                extra_stored[mine] = answer.stored
                 if self.step is not None:
-                    own_change[mine] = (answer.stored - self.step.own_stored[mine]) / self.step.length
-            residual[first : first + term.n_own] = answer.own_residual - own_change[mine]
+                    extra_change[mine] = (answer.stored - self.step.extra_stored[mine]) / self.step.length
+            residual[first : first + term.n_extra] = answer.extra_residual - extra_change[mine]
         if self.rests_at is not None:
             anchor, stores = self.rests_at
             residual -= stores * (unknowns - anchor)
@@ -437,8 +439,8 @@ class FlowEquations:
             share,
             answers,
             storage,
-            own_stored,
-            own_change,
+            extra_stored,
+            extra_change,
             rounding,
             lambda: self._jacobian(slope, answers, storage_slope, carried),
         )
@@ -465,9 +467,9 @@ class FlowEquations:
                 rows.append(row)
                 columns.append(column)
                 values.append(value)
-        for term, answer, first in zip(self.model.terms, contributions, self.first_own[:-1], strict=True):
-            own, parts = first + np.arange(term.n_own), [(answer.flow_slope, term.cells, 1.0)]
-            parts.append((answer.own_slope, own, 1.0))
+        for term, answer, first in zip(self.model.terms, contributions, self.first_extra[:-1], strict=True):
+            own, parts = first + np.arange(term.n_extra), [(answer.flow_slope, term.cells, 1.0)]
+            parts.append((answer.extra_slope, own, 1.0))
             if self.step is not None and len(answer.stored):
                 parts.append((answer.stored_slope, own, -1.0 / self.step.length))
             for slope, number, factor in parts:
@@ -505,9 +507,11 @@ class FlowEquations:
         )
 
     def outside(self, balance: Balance) -> tuple[NDArray[np.float64], ...]:
-        """Return what comes into own unknowns from outside, for each term, (n_names, n_own) [m³/day]."""
+        """Return what comes into extra unknowns from outside, for each term, (n_names, n_extra) [m³/day]."""
         return tuple(
-            np.reshape([answer.outside[k] for k in term.outside_names], (len(term.outside_names), term.n_own))
+            np.reshape(
+                [answer.outside[k] for k in term.outside_names], (len(term.outside_names), term.n_extra)
+            )
             for term, answer in zip(self.model.terms, balance.contributions, strict=True)
         )
 
@@ -520,7 +524,7 @@ class FlowEquations:
                 *self.term_flows(balance),
                 -balance.storage_change,
                 *stores,
-                -balance.own_storage_change,
+                -balance.extra_storage_change,
             ]
         )
         return float(max(flows[flows > 0].sum(), -flows[flows < 0].sum()))
@@ -547,8 +551,8 @@ class FlowEquations:
 
     @cached_property
     def names(self) -> list[str]:
-        """Names of the terms' own unknowns, in words."""
-        return [f"{t.own_words} {t.kind} {name}" for t in self.model.terms for name in t.own_names]
+        """Names of the terms' extra unknowns, in words."""
+        return [f"{t.extra_words} {t.kind} {name}" for t in self.model.terms for name in t.extra_names]
 
     def name_of(self, unknown: int) -> str:
         """Return an unknown in words: layer and place, or the feature it belongs to."""
@@ -560,8 +564,8 @@ class FlowEquations:
     def features_at(self, unknown: int) -> str:
         """Return the features that meet a cell, in brackets; nothing where there are none."""
         met = [
-            f"{term.kind} {term.features[k]}".strip()
+            f"{term.kind} {term.feature_names[k]}".strip()
             for term in self.model.terms
-            for k in np.unique(term.feature[term.cells == unknown])
+            for k in np.unique(term.feature_index[term.cells == unknown])
         ]
         return f" ({', '.join(met)})" if met else ""

@@ -19,7 +19,15 @@ __all__ = ["labelled"]
 Values = Callable[[int], NDArray[np.float64]]
 
 
-def labelled(steps: Records, grid: Grid, values: Values, name: str, units: str, words: str) -> xr.DataArray:
+def labelled(
+    steps: Records,
+    grid: Grid,
+    values: Values,
+    name: str,
+    units: str,
+    words: str,
+    start: np.datetime64 | None = None,
+) -> xr.DataArray:
     """Return values of cells as a labelled array with a time axis.
 
     Parameters
@@ -32,13 +40,15 @@ def labelled(steps: Records, grid: Grid, values: Values, name: str, units: str, 
         Returns those of a step by its number, (n_cells,).
     name, units, words : str
         What they are.
+    start : datetime64, optional
+        The date from which days are counted: times are dates then, with days beside them.
     """
     import xarray as xr
 
     dims, coords = grid.coordinates()
     records = list(steps)  # as many as there are now: another process may be adding to them
     time = np.array([s.end for s in records])
-    bounds = np.array([[s.start, s.end] for s in records]).reshape(-1, 2)
+    bounds = np.array([[s.begin, s.end] for s in records]).reshape(-1, 2)
     joins = np.array([s.joins for s in records])
     data = xr.DataArray(
         _of_all(steps, len(records), grid, values),
@@ -52,6 +62,12 @@ def labelled(steps: Records, grid: Grid, values: Values, name: str, units: str, 
         name=name,
         attrs={"units": units, "long_name": words},
     )
+    if start is not None:
+        dates = start + np.round(time * 86400.0).astype("timedelta64[s]")
+        data = data.assign_coords(
+            time=("time", dates, {"long_name": "end of the step"}),
+            day=("time", time, {"long_name": "time since the start", "units": "days"}),
+        )
     if (joins > 1).any():
         said = {"long_name": "steps joined in the record; its flows are their means"}
         data = data.assign_coords(joined_steps=("time", joins, said))

@@ -57,16 +57,16 @@ def recorded(
     """Return the record of a steady solution, which holds from begin to end."""
     n = len(equations.cells)
     return FlowStep(
-        start=begin,
+        begin=begin,
         end=end,
         steady=True,
         heads=unknowns[:n],
-        own=unknowns[n:],
+        extra_unknowns=unknowns[n:],
         face_flow=balance.face_flow,
         term_flow=equations.term_flows(balance),
         storage_change=np.zeros(n),
         drainage=np.zeros(n),
-        own_storage=np.zeros(len(unknowns) - n),
+        extra_storage=np.zeros(len(unknowns) - n),
         outside=equations.outside(balance),
         link_flow=tuple(answer.link_flow for answer in balance.contributions),
         state=tuple(answer.state for answer in balance.contributions),
@@ -90,7 +90,7 @@ def _stage(
     begun = len(rows)
     found, balance, measure = solved(stage, stage.settled(start), rules, rows)
     if not stage.closes(balance, rules.closure):
-        words = f"the step from day {step.start:.6g} to {step.end:.6g}"
+        words = f"the step from day {step.begin:.6g} to {step.end:.6g}"
         raise stuck(stage, found, balance, measure, rules.closure, rows[begun:], words)
     return stage, found, balance, measure
 
@@ -112,11 +112,11 @@ def _step(
     """
     n, length, begun = len(equations.cells), end - begin, len(rows)
     heads, stored = unknowns[:n], equations.storage.stored(unknowns[:n])
-    own_stored = equations.own_stored(unknowns)
+    extra_stored = equations.extra_stored(unknowns)
     at, middle, worst, share = unknowns, None, 0.0, 1.0
-    last, last_step = equations, TimeStep(begin, end, stored, own_stored)
+    last, last_step = equations, TimeStep(begin, end, stored, extra_stored)
     if order == 2:
-        half = TimeStep(begin, begin + _GAMMA * length, stored, own_stored)
+        half = TimeStep(begin, begin + _GAMMA * length, stored, extra_stored)
         stage, at, balance, worst = _stage(equations, unknowns, half, rules, rows)
         middle = _Middle.of(stage, at[:n], balance, half, length)
         share, last = (
@@ -127,7 +127,7 @@ def _step(
                 tuple(w / _GAMMA for w in middle.own),
             ),
         )
-        last_step = TimeStep(end - _GAMMA * length, end, middle.ahead, middle.own_ahead)
+        last_step = TimeStep(end - _GAMMA * length, end, middle.ahead, middle.extra_ahead)
     stage, found, balance, measure = _stage(last, at, last_step, rules, rows)
     now, answers = found[:n], balance.contributions
     face_flow = share * balance.face_flow
@@ -146,16 +146,16 @@ def _step(
     change = (equations.storage.stored(now) - stored) / length
     _give_fixed(equations, face_flow, term_flow, change.sum(axis=0))
     record = FlowStep(
-        start=begin,
+        begin=begin,
         end=end,
         steady=False,
         heads=now,
-        own=found[n:],
+        extra_unknowns=found[n:],
         face_flow=face_flow,
         term_flow=tuple(term_flow),
         storage_change=change.sum(axis=0),
         drainage=change[0],
-        own_storage=(balance.own_stored - own_stored) / length,
+        extra_storage=(balance.extra_stored - extra_stored) / length,
         outside=tuple(outside),
         link_flow=tuple(links),
         state=tuple(answer.state for answer in answers),
@@ -178,14 +178,14 @@ class _Middle:
     ----------
     face, entry : ndarray of float, and one for each term
         Shares of the second stage.
-    own : tuple of ndarray of float, (n_own,)
-        Those of the balances of own unknowns, for each term. What flows in and out of a store has one share.
+    own : tuple of ndarray of float, (n_extra,)
+        Those of the balances of extra unknowns, for each term. What flows in and out of a store has one share.
     face_flow, term_flow, outside, link_flow : ndarray of float, and one for each term
         What the first gives to the mean flows; of the last two, its flows themselves.
     ahead : ndarray of float, (2, n_cells)
         The water that the second begins with, all in one.
-    own_ahead : ndarray of float, (n_own,)
-        That in own unknowns.
+    extra_ahead : ndarray of float, (n_extra,)
+        That in extra unknowns.
     """
 
     face: Array
@@ -196,7 +196,7 @@ class _Middle:
     outside: tuple[Array, ...]
     link_flow: tuple[Array, ...]
     ahead: Array
-    own_ahead: Array
+    extra_ahead: Array
 
     @classmethod
     def of(
@@ -213,11 +213,11 @@ class _Middle:
             entry, own = [], []
             for term, answer in zip(terms, balance.contributions, strict=True):
                 # all of a feature alike, so that its rate is what was asked; all of a term that stores
-                touched = np.bincount(term.feature, by_euler[term.cells], len(term.features)) > 0
+                touched = np.bincount(term.feature_index, by_euler[term.cells], len(term.feature_names)) > 0
                 if len(answer.stored):
                     touched[:] = touched.any()
-                entry.append(np.where(touched[term.feature], 1.0, _GAMMA))
-                own.append(np.where(touched[term.own_feature], 1.0, _GAMMA))
+                entry.append(np.where(touched[term.feature_index], 1.0, _GAMMA))
+                own.append(np.where(touched[term.extra_feature], 1.0, _GAMMA))
             face_flow = (1.0 - face) * balance.face_flow
             term_flow = [(1.0 - w) * q.flow for w, q in zip(entry, balance.contributions, strict=True)]
             ahead = stored.sum(axis=0) + length * (stage.divergence @ face_flow)
@@ -227,12 +227,12 @@ class _Middle:
             if not more.any():
                 break
             by_euler |= more
-        own_ahead = begun.own_stored.copy()
+        extra_ahead = begun.extra_stored.copy()
         for k, answer in enumerate(balance.contributions):
             if len(answer.stored):
-                mine = slice(stage.first_own[k] - n, stage.first_own[k + 1] - n)
+                mine = slice(stage.first_extra[k] - n, stage.first_extra[k + 1] - n)
                 # what the first stage brings over the whole step, by the share of it that counts
-                own_ahead[mine] += (1.0 - own[k]) * length * balance.own_storage_change[mine]
+                extra_ahead[mine] += (1.0 - own[k]) * length * balance.extra_storage_change[mine]
         return cls(
             face,
             tuple(entry),
@@ -242,7 +242,7 @@ class _Middle:
             stage.outside(balance),
             tuple(answer.link_flow for answer in balance.contributions),
             np.stack([ahead, np.zeros(n)]),
-            own_ahead,
+            extra_ahead,
         )
 
 
@@ -352,19 +352,19 @@ def joined(records: Iterable[FlowStep], ends: Array | None) -> Iterator[FlowStep
 
 def _join(before: FlowStep, after: FlowStep) -> FlowStep:
     """One record for two that follow each other."""
-    share = (after.end - after.start) / (after.end - before.start)
+    share = (after.end - after.begin) / (after.end - before.begin)
 
     def mean(one: Array, other: Array) -> Array:
         return (1.0 - share) * one + share * other
 
     return replace(
         after,
-        start=before.start,
+        begin=before.begin,
         face_flow=mean(before.face_flow, after.face_flow),
         term_flow=tuple(mean(*pair) for pair in zip(before.term_flow, after.term_flow, strict=True)),
         storage_change=mean(before.storage_change, after.storage_change),
         drainage=mean(before.drainage, after.drainage),
-        own_storage=mean(before.own_storage, after.own_storage),
+        extra_storage=mean(before.extra_storage, after.extra_storage),
         outside=tuple(mean(*pair) for pair in zip(before.outside, after.outside, strict=True)),
         link_flow=tuple(mean(*pair) for pair in zip(before.link_flow, after.link_flow, strict=True)),
         joins=before.joins + after.joins,

@@ -39,8 +39,8 @@ class Rules:
     """When to stop, and whom to tell."""
 
     closure: float
-    most_iterations: int
-    progress: Callable[[int, float], None] | None
+    max_iterations: int
+    progress: Callable[[float, float], None] | None  # closure left, end of the step
 
 
 class _Trial(NamedTuple):
@@ -107,7 +107,7 @@ def _after_mending(equations: FlowEquations, before: float, chosen: _Trial, whol
 
 def _by_column(equations: FlowEquations, ways: list[_Trial]) -> NDArray[np.float64]:
     """Return unknowns that take in every column the way that leaves least there."""
-    plan, n = equations.cells.plan, len(equations.cells)
+    plan, n = equations.cells.plan_cell, len(equations.cells)
     free = ~equations.fixed[:n]
     left = np.array([np.bincount(plan, free * np.abs(one.answer.residual[:n])) for one in ways])
     there = ways[int(np.argmin([one.size for one in ways]))].there.copy()
@@ -161,7 +161,7 @@ def newton(
     measure = equations.closure(balance)
     goal, limit = (
         rules.closure if enough is None else enough,
-        rules.most_iterations if most is None else most,
+        rules.max_iterations if most is None else most,
     )
     free, columns, begun, sizes = equations.free, equations.columns, len(rows), [equations.left(balance)]
     height = float(equations.cells.top.max() - equations.cells.bottom.min())
@@ -219,5 +219,5 @@ def newton(
         until = 0.0 if equations.step is None else equations.step.end
         rows.append(NewtonRow(measure, float(change[largest]), place, damping, system.iterations, until))
         if rules.progress is not None:
-            rules.progress(len(rows), measure)
+            rules.progress(measure, until)
     return unknowns, balance, measure if np.isfinite(measure) else np.inf

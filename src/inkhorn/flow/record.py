@@ -24,7 +24,7 @@ class FlowStart:
     ----------
     heads : ndarray of float, (n_cells,)
         Fixed ones as given [m].
-    own : ndarray of float, (n_own,)
+    extra_unknowns : ndarray of float, (n_extra,)
         Own unknowns of the terms, which tell something only where the first period is not steady.
     state : tuple of ndarray of float, (n_state,)
         Of each term.
@@ -33,12 +33,12 @@ class FlowStart:
     """
 
     heads: NDArray[np.float64]
-    own: NDArray[np.float64]
+    extra_unknowns: NDArray[np.float64]
     state: tuple[NDArray[np.float64], ...]
     made_of: Mapping[str, str] = field(repr=False, default_factory=dict)
 
     def __repr__(self) -> str:
-        return f"FlowStart({len(self.heads)} cells, {len(self.own)} own unknowns)"
+        return f"FlowStart({len(self.heads)} cells, {len(self.extra_unknowns)} extra unknowns)"
 
 
 @dataclass(frozen=True, eq=False)
@@ -47,13 +47,13 @@ class FlowStep:
 
     Attributes
     ----------
-    start, end : float
+    begin, end : float
         Since the beginning [day]; a steady period has its own, flow without a schedule has 0 for both.
     steady : bool
         Whether nothing is stored.
     heads : ndarray of float, (n_cells,)
         [m].
-    own : ndarray of float, (n_own,)
+    extra_unknowns : ndarray of float, (n_extra,)
         Own unknowns of the terms, such as the levels in wells.
     face_flow : ndarray of float, (n_faces,)
         From first to second cell [m³/day].
@@ -63,12 +63,12 @@ class FlowStep:
         Water taken into storage [m³/day].
     drainage : ndarray of float, (n_cells,)
         The part of it that fills pores at the water table, or drains them; the rest is stored by pressure.
-    own_storage : ndarray of float, (n_own,)
-        Water taken into storage by own unknowns of the terms [m³/day].
-    outside : tuple of ndarray of float, (n_names, n_own)
-        Of each term, what comes into its own unknowns from outside, by its `outside_names` [m³/day].
+    extra_storage : ndarray of float, (n_extra,)
+        Water taken into storage by extra unknowns of the terms [m³/day].
+    outside : tuple of ndarray of float, (n_names, n_extra)
+        Of each term, what comes into its extra unknowns from outside, by its `outside_names` [m³/day].
     link_flow : tuple of ndarray of float, (n_links,)
-        Of each term, from the first to the second own unknown of each of its links [m³/day].
+        Of each term, from the first to the second extra unknown of each of its links [m³/day].
     state : tuple of ndarray of float, (n_state,)
         Of each term, at the step's end.
     period : int
@@ -87,16 +87,16 @@ class FlowStep:
         The fingerprint of the model, as `inkhorn.model.fingerprint` makes it; empty where none was asked for.
     """
 
-    start: float
+    begin: float
     end: float
     steady: bool
     heads: NDArray[np.float64]
-    own: NDArray[np.float64]
+    extra_unknowns: NDArray[np.float64]
     face_flow: NDArray[np.float64]
     term_flow: tuple[NDArray[np.float64], ...]
     storage_change: NDArray[np.float64]
     drainage: NDArray[np.float64]
-    own_storage: NDArray[np.float64]
+    extra_storage: NDArray[np.float64]
     outside: tuple[NDArray[np.float64], ...]
     link_flow: tuple[NDArray[np.float64], ...]
     state: tuple[NDArray[np.float64], ...]
@@ -110,7 +110,7 @@ class FlowStep:
 
     def __repr__(self) -> str:
         how = "steady" if self.steady else self.words or "one step"
-        return f"FlowStep({self.start:g} to {self.end:g} days, {how}, {len(self.heads)} cells)"
+        return f"FlowStep({self.begin:g} to {self.end:g} days, {how}, {len(self.heads)} cells)"
 
     @property
     def words(self) -> str:

@@ -77,14 +77,14 @@ class SolverReport:
         """Newton steps."""
         return len(self.rows)
 
-    def frame(self) -> pd.DataFrame:
+    def table(self) -> pd.DataFrame:
         """Return the history as a table, one row per Newton step."""
         import pandas as pd
 
         return pd.DataFrame(
             [
                 {
-                    "step": k + 1,
+                    "step": k,
                     "until [day]": r.until,
                     "closure": r.closure,
                     "largest change [m]": r.largest_change,

@@ -57,11 +57,23 @@ class FlowResult:
     def head(self) -> xr.DataArray:
         """Heads [m], (time, layer, y, x) on a rectangular mesh, else (time, cell).
 
+        Times are dates where the schedule begins at one, with days since then beside them as ``day``.
+
         Of records in a file those are read that are used: ``flow.head.isel(time=-1)`` reads one.
         """
         return labelled(
-            self.steps, self.model.grid, lambda k: self.steps[k].heads, "head", "m", "hydraulic head"
+            self.steps,
+            self.model.grid,
+            lambda k: self.steps[k].heads,
+            "head",
+            "m",
+            "hydraulic head",
+            self._start,
         )
+
+    @property
+    def _start(self) -> np.datetime64 | None:
+        return None if self.model.schedule is None else self.model.schedule.start
 
     def model_at(self, step: int = -1) -> Model:
         """Return the model as it was over a step, nothing changing any more."""
@@ -76,7 +88,7 @@ class FlowResult:
     def saturation(self) -> xr.DataArray:
         """Filled share of each cell's height, with the dimensions of `head`."""
         words = "filled share of the cell's height"
-        return labelled(self.steps, self.model.grid, self.filled, "saturation", "1", words)
+        return labelled(self.steps, self.model.grid, self.filled, "saturation", "1", words, self._start)
 
     def saturated_volume(self, step: int = -1, *, film: bool = True) -> NDArray[np.float64]:
         """Return the volume of each cell that is saturated at the end of a step, (n_cells,) [m³].
@@ -120,7 +132,7 @@ class FlowResult:
         return term_flow_table(self.model, self.steps[step])
 
     def within_terms(self, step: int = -1) -> pd.DataFrame:
-        """Return the own unknowns of terms, as levels in wells and lakes, what flows between them, and what they store.
+        """Return the extra unknowns of terms, as levels in wells and lakes, what flows between them, and what they store.
 
         Returns
         -------
@@ -137,7 +149,7 @@ class FlowResult:
         """
         grid, heads, filled = self.model.grid, self.steps[step].heads, self.filled(step)
         level = np.full(grid.mesh.n_cells, np.nan)
-        for number in grid.number[::-1]:  # the uppermost wet layer is written last
+        for number in grid.cell_number[::-1]:  # the uppermost wet layer is written last
             there = number >= 0
             wet = there.copy()
             wet[there] = filled[number[there]] > 0.01
@@ -178,24 +190,25 @@ class FlowResult:
             self.model_at(step).terms, record.term_flow, record.outside, strict=True
         ):
             if isinstance(term, WellTerm):
-                level, pumped = record.own[first : first + term.n_own], outside[0]
+                level, pumped = record.extra_unknowns[first : first + term.n_extra], outside[0]
                 layer = grid.cells.layer[term.cells]
-                for k, name in enumerate(term.features):
-                    taken = np.bincount(layer[term.feature == k], -flow[term.feature == k])
+                for k, name in enumerate(term.feature_names):
+                    taken = np.bincount(layer[term.feature_index == k], -flow[term.feature_index == k])
                     parts = [
-                        f"{grid.layer_names[n]} {taken[n]:.4g}" for n in np.unique(layer[term.feature == k])
+                        f"{grid.layer_names[n]} {taken[n]:.4g}"
+                        for n in np.unique(layer[term.feature_index == k])
                     ]
                     rows.append(
                         {
                             "well": name,
-                            "level [m]": level[k] - np.sign(-pumped[k]) * term.losses[k] * pumped[k] ** 2,
+                            "level [m]": level[k] - np.sign(-pumped[k]) * term.well_loss[k] * pumped[k] ** 2,
                             "abstraction [m³/day]": max(-pumped[k], 0.0),
                             "injection [m³/day]": max(pumped[k], 0.0),
                             "less than asked [m³/day]": max(round(pumped[k] - term.rate[k], 6), 0.0) + 0.0,
                             "from each layer [m³/day]": ", ".join(parts),
                         }
                     )
-            first += term.n_own
+            first += term.n_extra
         columns = [
             "level [m]", "abstraction [m³/day]", "injection [m³/day]", "less than asked [m³/day]",
             "from each layer [m³/day]",
@@ -256,7 +269,7 @@ class FlowResult:
         import pandas as pd
 
         schedule, steps = self.model.schedule, [self.steps[k] for k in range(len(self.steps))]
-        lengths = np.array([s.end - s.start for s in steps])
+        lengths = np.array([s.end - s.begin for s in steps])
         moving = np.array([not (s.steady or schedule is None or schedule.warm_up[s.period]) for s in steps])
         weights = np.where(moving, lengths, 0.0) if moving.any() else lengths
         if not weights.any():
@@ -286,7 +299,7 @@ class FlowResult:
         for k, step in enumerate(self.steps):
             table = self.budget(step=k)
             rows = table.reset_index().assign(
-                **{"step": k + 1, "begin [day]": step.start, "end [day]": step.end},
+                **{"step": k, "begin [day]": step.begin, "end [day]": step.end},
             )
             rows["closing error [%]"] = table.attrs["closing_error_percent"]
             rows["joined steps"] = step.joins

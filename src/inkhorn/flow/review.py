@@ -42,7 +42,7 @@ def flooded(flow: FlowResult, step: int = -1) -> Array:
     ground[there] = grid.cells.top[grid.uppermost[there]]
     given = np.full(grid.mesh.n_cells, -np.inf)
     for term in model.terms:
-        np.fmax.at(given, grid.cells.plan[term.cells], term.level_outside)
+        np.fmax.at(given, grid.cells.plan_cell[term.cells], term.level_outside)
     level = flow.water_table(step)
     above = np.where(np.isfinite(level), level, -np.inf) - ground
     return np.asarray(np.where((above > _ABOVE) & (given < level - _ABOVE), above, 0.0))
@@ -77,9 +77,9 @@ class _Seen:
         self.depth = np.maximum(self.depth, flooded(flow, k))
         wet = np.ones(len(cells), dtype=bool) if model.water_table.confined else flow.filled(k) > _DRY
         self.dry += ~wet
-        self.dry_columns += np.bincount(cells.plan, wet, len(self.dry_columns)) == 0
-        own_inflow = self._terms(model, step)
-        self._heads(step, wet, own_inflow - step.storage_change)
+        self.dry_columns += np.bincount(cells.plan_cell, wet, len(self.dry_columns)) == 0
+        extra_inflow = self._terms(model, step)
+        self._heads(step, wet, extra_inflow - step.storage_change)
         self._layers(step)
 
     def _terms(self, model: Model, step: FlowStep) -> Array:
@@ -87,14 +87,14 @@ class _Seen:
         inflow, first = np.zeros(len(model.grid.cells)), 0
         for n, (term, flow) in enumerate(zip(model.terms, step.term_flow, strict=True)):
             inflow += np.bincount(term.cells, flow, len(inflow))
-            own = step.own[first : first + term.n_own]
-            first += term.n_own
+            own = step.extra_unknowns[first : first + term.n_extra]
+            first += term.n_extra
             if not term.watches:
                 continue
             moment = Moment(
                 heads=step.heads,
-                own=own,
-                first_own=0,
+                extra_unknowns=own,
+                first_extra=0,
                 cells=model.grid.cells,
                 horizontal_conductivity=model.horizontal_conductivity,
                 law=model.water_table,
@@ -209,20 +209,21 @@ class _Seen:
                     continue
                 met = (most if watch.ever else least)[name] > 0.0
                 count, of = (
-                    np.bincount(term.feature[e], minlength=len(term.features)) for e in (met, met | True)
+                    np.bincount(term.feature_index[e], minlength=len(term.feature_names))
+                    for e in (met, met | True)
                 )
                 told = np.flatnonzero((count > 0) if watch.ever else ((count == of) & (of > 0)))
                 if not len(told):
                     continue
-                value = np.zeros(len(term.features))
-                np.maximum.at(value, term.feature, most[name])
+                value = np.zeros(len(term.feature_names))
+                np.maximum.at(value, term.feature_index, most[name])
                 names = ", ".join(
-                    f'"{term.features[k]}"'
+                    f'"{term.feature_names[k]}"'
                     + (f" ({watch.told(value[k], count[k], of[k])})" if watch.told else "")
                     for k in told[:4].tolist()
                 )
                 more = f" and {len(told) - 4} more" if len(told) > 4 else ""
-                first = int(np.flatnonzero(met & (term.feature == told[0]))[0])
+                first = int(np.flatnonzero(met & (term.feature_index == told[0]))[0])
                 yield Finding(
                     watch.severity,
                     f"{term.kind} {names}{more}: {watch.words}",

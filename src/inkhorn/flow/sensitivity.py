@@ -26,7 +26,7 @@ VERTICAL = "vertical_conductivity"
 BESIDES = ("leakance", "face_resistance")  # what else conductances are made of, where a model has it
 STORAGE = ("specific_yield", "specific_storage")
 TENSOR = ("anisotropy", "direction")
-FIRST, FIRST_OWN, FIRST_STATES = "first.heads", "first.own", "first.states"
+INITIAL, INITIAL_EXTRA, INITIAL_STATES = "initial.heads", "initial.extra_unknowns", "initial.states"
 FIXED = "fixed head.head"
 _DIRECT_BELOW = 20_000  # unknowns
 
@@ -70,8 +70,8 @@ class _Point:
 
     @cached_property
     def slopes_before(self) -> dict[str, tuple[Any, Any]]:
-        """Of what own unknowns stored at the step's start, by the terms' inputs: its part of the residuals."""
-        if self.equations.step is None or not any(t.n_own for t in self.equations.model.terms):
+        """Of what extra unknowns stored at the step's start, by the terms' inputs: its part of the residuals."""
+        if self.equations.step is None or not any(t.n_extra for t in self.equations.model.terms):
             return {}
         return self._of_terms(self.equations, self.before.unknowns, now=False)
 
@@ -101,7 +101,7 @@ class _Point:
         parts: dict[str, list[Any]] = {}
         first_state = 0
         for (term, moment), first, beside in zip(
-            eq.moments(unknowns), eq.first_own[:-1], self.carried, strict=True
+            eq.moments(unknowns), eq.first_extra[:-1], self.carried, strict=True
         ):
             where = _Rows.of(term, int(first), first_state, self.length)
             first_state += term.n_state
@@ -123,7 +123,7 @@ class _Point:
     def by_state(self) -> tuple[Any, Any]:
         """Derivatives of all residuals, and of the new states, by the states at the step's start."""
         eq, entries, first_state = self.equations, [_Rows.none()], 0
-        for (term, moment), first in zip(eq.moments(self.unknowns), eq.first_own[:-1], strict=True):
+        for (term, moment), first in zip(eq.moments(self.unknowns), eq.first_extra[:-1], strict=True):
             slope = term.by_state(moment)
             row, _, value = _Rows.of(term, int(first), first_state, self.length).placed(slope)
             entries.append((row, first_state + slope.column, value))
@@ -165,9 +165,9 @@ class _Point:
             entries.append((cells, cells, eq.storage.slopes(self.before.unknowns[:n])[0] / self.length))
             begun = eq.begun_with(self.before.states)
             for (term, moment), first in zip(
-                begun.moments(self.before.unknowns), eq.first_own[:-1], strict=True
+                begun.moments(self.before.unknowns), eq.first_extra[:-1], strict=True
             ):
-                if term.n_own:
+                if term.n_extra:
                     row, column, value = term.evaluate(moment).stored_slope
                     entries.append((first + row, column, value / self.length))
         row, column, value = (np.concatenate(v) for v in zip(*entries, strict=True))
@@ -179,18 +179,18 @@ class _Rows(NamedTuple):
 
     residual: NDArray[
         np.int64
-    ]  # of its entries' cells and its own unknowns; then of what these store; then states
+    ]  # of its entries' cells and its extra unknowns; then of what these store; then states
     factor: Array
     ends: tuple[int, int]  # where what is stored begins among the rows, and the states
 
     @classmethod
     def of(cls, term: Term, first: int, first_state: int, length: float) -> _Rows:
-        own, states = first + np.arange(term.n_own), first_state + np.arange(term.n_state)
-        begin = len(term.cells) + term.n_own
+        own, states = first + np.arange(term.n_extra), first_state + np.arange(term.n_state)
+        begin = len(term.cells) + term.n_extra
         return cls(
             np.concatenate([term.cells, own, own, -1 - states]),
-            np.concatenate([np.ones(begin), np.full(term.n_own, -1.0 / length), np.ones(term.n_state)]),
-            (begin, begin + term.n_own),
+            np.concatenate([np.ones(begin), np.full(term.n_extra, -1.0 / length), np.ones(term.n_state)]),
+            (begin, begin + term.n_extra),
         )
 
     def placed(self, slope: Slope) -> tuple[Any, Any, Array]:
@@ -242,9 +242,9 @@ class FlowSensitivity:
     Inputs are named as in `Model.with_inputs`: ``"horizontal_conductivity"``, ``"vertical_conductivity"``,
     ``"anisotropy"``, ``"direction"``, ``"leakance"``, ``"face_resistance"``, ``"specific_storage"``,
     ``"specific_yield"``, or a term's kind and
-    input, as in ``"recharge.rate"`` and ``"fixed head.head"``; and ``"first.heads"``, ``"first.own"`` and
-    ``"first.states"``, with which a run through
-    time begins. Inputs that change in time have a row for each period, as in `Model.changes`. Unknowns are the
+    input, as in ``"recharge.rate"`` and ``"fixed head.head"``; and ``"initial.heads"``, ``"initial.extra_unknowns"`` and
+    ``"initial.states"``, with which a run through
+    time begins. Inputs that change in time have a row for each period, as in `Model.inputs_in_time`. Unknowns are the
     heads of all cells, then the terms' own, such as the levels in wells.
 
     Parameters
@@ -275,9 +275,9 @@ class FlowSensitivity:
     def _before(self, k: int) -> _Before:
         if k > 0:
             step = self.flow.steps[k - 1]
-            return _Before(np.concatenate([step.heads, step.own]), step.state)
+            return _Before(np.concatenate([step.heads, step.extra_unknowns]), step.state)
         flow = self.flow
-        return _Before(np.concatenate([flow.start.heads, flow.start.own]), flow.start.state)
+        return _Before(np.concatenate([flow.start.heads, flow.start.extra_unknowns]), flow.start.state)
 
     def _point(self, k: int) -> _Point:
         """The equations of a step, made anew from its record unless they were the last asked for."""
@@ -287,17 +287,17 @@ class FlowSensitivity:
             if not step.steady:
                 n = len(equations.cells)
                 stored = equations.storage.stored(before.unknowns[:n])
-                own = equations.own_stored(before.unknowns)
-                equations = equations.over(TimeStep(step.start, step.end, stored, own))
-            unknowns = np.concatenate([step.heads, step.own])
+                own = equations.extra_stored(before.unknowns)
+                equations = equations.over(TimeStep(step.begin, step.end, stored, own))
+            unknowns = np.concatenate([step.heads, step.extra_unknowns])
             self._last = k, _Point(equations, unknowns, before, step.period)
         return self._last[1]
 
     def _check(self, inputs: Mapping[str, Array]) -> dict[str, Array]:
         """Refuse inputs that are unknown, of another size, or that heads do not depend on."""
         model, eq = self.flow.model, self.equations
-        sizes = {FIRST: len(eq.cells), FIRST_OWN: eq.n_unknowns - len(eq.cells)}
-        sizes[FIRST_STATES] = sum(t.n_state for t in model.terms)
+        sizes = {INITIAL: len(eq.cells), INITIAL_EXTRA: eq.n_unknowns - len(eq.cells)}
+        sizes[INITIAL_STATES] = sum(t.n_state for t in model.terms)
         checked = {}
         for name, values in inputs.items():
             model.refuse_unknown([name], *sizes)
@@ -337,13 +337,13 @@ class FlowSensitivity:
         n = len(eq.cells)
         answers = np.zeros((len(self.flow.steps), eq.n_unknowns))
         moved = np.zeros(eq.n_unknowns)
-        moved[:n] = inputs.get(FIRST, 0.0)
+        moved[:n] = inputs.get(INITIAL, 0.0)
         moved[:n][eq.fixed[:n]] = 0.0  # the heads given there count from the beginning
-        moved[n:] = inputs.get(FIRST_OWN, 0.0)
+        moved[n:] = inputs.get(INITIAL_EXTRA, 0.0)
         if FIXED in inputs:
             given, term = inputs[FIXED], eq.model.term("fixed head")
             moved[term.cells[term.holds]] = (given[0] if np.ndim(given) == 2 else given)[term.holds]
-        states = np.zeros(sum(t.n_state for t in eq.model.terms)) + inputs.get(FIRST_STATES, 0.0)
+        states = np.zeros(sum(t.n_state for t in eq.model.terms)) + inputs.get(INITIAL_STATES, 0.0)
         for k, answer in enumerate(answers):
             point = self._point(k)
             now = {name: v[point.period] if np.ndim(v) == 2 else v for name, v in inputs.items()}
@@ -424,7 +424,10 @@ class FlowSensitivity:
 
         def add(name: str, period: int, part: Array) -> None:
             total = answer.setdefault(
-                name, np.zeros_like(model.changes[name]) if name in model.changes else np.zeros(len(part))
+                name,
+                np.zeros_like(model.inputs_in_time[name])
+                if name in model.inputs_in_time
+                else np.zeros(len(part)),
             )
             (total[period] if total.ndim == 2 else total)[:] += part
 
@@ -444,11 +447,11 @@ class FlowSensitivity:
             for term in eq.model.terms:
                 if term.holds.any():
                     add(FIXED, 0, np.where(term.holds, carried[term.cells], 0.0))
-            add(FIRST, 0, np.where(eq.fixed[:n], 0.0, carried[:n]))
+            add(INITIAL, 0, np.where(eq.fixed[:n], 0.0, carried[:n]))
             if any(len(a.stored) for a in self._point(0).balance.contributions):
-                add(FIRST_OWN, 0, carried[n:])
+                add(INITIAL_EXTRA, 0, carried[n:])
         if len(states):
-            add(FIRST_STATES, 0, states)
+            add(INITIAL_STATES, 0, states)
         return answer
 
     def _costate(self, point: _Point, wanted: Array) -> Array:

@@ -21,6 +21,8 @@ from inkhorn.flow.record import HEADS_TO_BEGIN_WITH, FlowStart, FlowStep, StepSt
 from inkhorn.flow.report import NewtonRow, SolverReport
 from inkhorn.flow.result import FlowResult
 from inkhorn.model import Model, differences, fingerprint, levelless_cells
+from inkhorn.progress import Progress
+from inkhorn.site import Schedule
 from inkhorn.units import plain
 
 __all__ = ["solve_flow"]
@@ -32,10 +34,10 @@ _MUCH, _TOO_MUCH = (
 )  # of its turnover that a water budget may miss before it is said, and refused [%]
 
 
-def first_heads(model: Model) -> NDArray[np.float64]:
+def _full_heads(model: Model) -> NDArray[np.float64]:
     """Return heads to begin with: every column full to its uppermost top, (n_cells,) [m]."""
     grid = model.grid
-    return np.asarray(grid.cells.top[grid.uppermost][grid.cells.plan], dtype=np.float64)
+    return np.asarray(grid.cells.top[grid.uppermost][grid.cells.plan_cell], dtype=np.float64)
 
 
 def _settled(
@@ -48,7 +50,7 @@ def _settled(
     ConvergenceError
         If the balance does not close.
     """
-    full = first_heads(equations.model)
+    full = _full_heads(equations.model)
     besides = [] if np.array_equal(heads, full) else [equations.start(full)]
     unknowns, balance, measure = solved(equations, equations.start(heads), rules, rows, besides)
     if not equations.closes(balance, rules.closure):
@@ -89,7 +91,7 @@ class _Budgets:
         rounding = np.finfo(float).eps * conductance * float(np.abs(record.heads).max())
         error = abs(closing_error(self.model, record, _STILL * rounding))
         if error > self.worst:
-            self.worst, self.step = error, self.count
+            self.worst, self.step = error, self.count - 1
         return replace(record, report=replace(record.report, closing_error_percent=error))
 
     def complain(self) -> None:
@@ -126,14 +128,14 @@ class _Work:
 def solve_flow(
     model: Model,
     *,
-    first: ArrayLike | None = None,
+    initial_heads: ArrayLike | None = None,
     order: Literal[1, 2] = 1,
     head_error: float | None = None,
     results: Literal["steps", "periods"] | ArrayLike = "steps",
     steps: StepStore | None = None,
     closure: float = 1e-8,
-    most_iterations: int = 200,
-    progress: Callable[[int, float], None] | None = None,
+    max_iterations: int = 200,
+    progress: Progress | None = None,
 ) -> FlowResult:
     """Solve for the heads, steady or through the periods of the model's schedule.
 
@@ -144,7 +146,7 @@ def solve_flow(
     ----------
     model : Model
         A site placed on a grid, or made from arrays.
-    first : array_like of float, optional
+    initial_heads : array_like of float, optional
         Heads to begin with, as `Grid.per_cell` takes them [m]. A steady solution does not depend on them: the
         ground surface if not given. A schedule whose
         first period is not steady begins from them.
@@ -165,12 +167,12 @@ def solve_flow(
     closure : float
         Where to stop: the sum of absolute residuals of all cells over the largest of inflow, outflow and
         what passes through storage.
-    most_iterations : int
+    max_iterations : int
         Newton steps after which to give up, those of a step in time counted alone. Where corners, of the water
         table or of switches such as drains, stop Newton's method on the way to a steady solution, it goes there as in
         time: these steps count.
     progress : callable, optional
-        Called with the number of the Newton step and the closure after it.
+        Called with what is being done and its share, as `inkhorn.progress.Progress` says.
 
     Returns
     -------
@@ -202,16 +204,19 @@ def solve_flow(
     if head_error is not None:
         head_error = plain(head_error, "length", "head_error")
         check_positive("head_error", head_error, unit="m")
-    rules, schedule, now = Rules(closure, most_iterations, progress), model.schedule, model
-    heads = first_heads(model) if first is None else model.grid.per_cell("first", first)
+    rules = Rules(closure, max_iterations, _heard(progress, model.schedule))
+    schedule, now = model.schedule, model
+    heads = (
+        _full_heads(model) if initial_heads is None else model.grid.per_cell("initial_heads", initial_heads)
+    )
     records: StepStore = list[FlowStep]() if steps is None else steps
     done = records[len(records) - 1] if len(records) else None
     asked = None
     if schedule is not None:
-        if first is None and done is None and not schedule.steady[0]:
+        if initial_heads is None and done is None and not schedule.steady[0]:
             raise InputError(
-                "the first period is not steady, so that heads must be given to begin with. Give `first`, or let the "
-                "first period be steady."
+                "the first period is not steady, so that heads must be given to begin with. Give `initial_heads`, or "
+                "let the first period be steady."
             )
         asked, now = _recorded_at(model, results), model.at_period(0)
         if order == 2 and any(t.n_state for t in model.terms):
@@ -222,11 +227,11 @@ def solve_flow(
     _refuse_impossible(now)
     equations = FlowEquations(now)
     held = equations.held(heads)
-    equations = equations.begun_with(equations.first_states(held))
+    equations = equations.begun_with(equations.initial_states(held))
     kept = schedule is not None or steps is not None
     made_of: Mapping[str, str] = _made_of(model, held) if kept else {}
     if done is not None:
-        _refuse_other(done, made_of, given=first is not None)
+        _refuse_other(done, made_of, given=initial_heads is not None)
         made_of = done.made_of
     start = FlowStart(held, equations.start(heads)[model.grid.n_cells :], equations.states, made_of)
     if done is None and hasattr(records, "begin"):
@@ -238,6 +243,18 @@ def solve_flow(
     budgets.complain()
     begun = getattr(records, "start", None) or start
     return FlowResult(model, records, SolverReport.of(s.report for s in records), begun)
+
+
+def _heard(progress: Progress | None, schedule: Schedule | None) -> Callable[[float, float], None] | None:
+    """What a Newton step tells, handed on in words."""
+    if progress is None:
+        return None
+    if schedule is None:
+        return lambda left, until: progress(f"solving for heads, closure {left:.0e}", None)
+    end = float(schedule.ends[-1])
+    return lambda left, until: progress(
+        f"solving for heads, day {until:.0f} of {end:.0f}", until / end if end > 0.0 else None
+    )
 
 
 def _made_of(model: Model, held: NDArray[np.float64]) -> dict[str, str]:
@@ -299,7 +316,7 @@ def _in_time(work: _Work) -> Iterator[FlowStep]:
     model, equations, heads, done, asked = work.model, work.equations, work.heads, work.done, work.asked
     schedule = model.schedule
     assert schedule is not None
-    unknowns = None if done is None else np.concatenate([done.heads, done.own])
+    unknowns = None if done is None else np.concatenate([done.heads, done.extra_unknowns])
     states = equations.states if done is None else done.state
     for period in range(0 if done is None else done.period, len(schedule)):
         begin, end = float(schedule.begins[period]), float(schedule.ends[period])

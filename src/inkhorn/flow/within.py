@@ -26,7 +26,7 @@ def term_flow_table(model: Model, step: FlowStep) -> pd.DataFrame:
         pd.DataFrame(
             {
                 "term": term.kind,
-                "feature": np.array(term.features, dtype=object)[term.feature],
+                "feature": np.array(term.feature_names, dtype=object)[term.feature_index],
                 "cell": term.cells,
                 "layer": names[cells.layer[term.cells]],
                 "x [m]": cells.x[term.cells],
@@ -46,29 +46,29 @@ def term_flow_table(model: Model, step: FlowStep) -> pd.DataFrame:
 
 
 def within_term_table(model: Model, step: FlowStep) -> pd.DataFrame:
-    """Return own unknowns, what comes to them, passes between them and is stored; see `FlowResult.within_terms`."""
+    """Return extra unknowns, what comes to them, passes between them and is stored; see `FlowResult.within_terms`."""
     import pandas as pd
 
     rows: list[dict[str, Any]] = []
     first = 0
     for term, outside, links in zip(model.terms, step.outside, step.link_flow, strict=True):
-        mine = slice(first, first + term.n_own)
-        first += term.n_own
-        stored = step.own_storage[mine]
+        mine = slice(first, first + term.n_extra)
+        first += term.n_extra
+        stored = step.extra_storage[mine]
 
         def add(k: int, item: str, value: float, unit: str, term: Any = term) -> None:
-            whose = term.features[term.own_feature[k]]
-            named = {"term": term.kind, "feature": whose, "unknown": term.own_names[k]}
+            whose = term.feature_names[term.extra_feature[k]]
+            named = {"term": term.kind, "feature": whose, "unknown": term.extra_names[k]}
             rows.append({**named, "item": item, "value": float(value), "unit": unit})
 
-        for k, level in enumerate(step.own[mine]):
+        for k, level in enumerate(step.extra_unknowns[mine]):
             add(k, "level", level, "m")
             for name, water in zip(term.outside_names, outside, strict=True):
                 add(k, name, water[k], _FLOW)
             if not step.steady and stored.any():
                 add(k, "storage", stored[k], _FLOW)
         for (one, other), flow in zip(term.links.tolist(), links, strict=True):
-            add(one, f"to {term.own_names[other]}", flow, _FLOW)
+            add(one, f"to {term.extra_names[other]}", flow, _FLOW)
     table = pd.DataFrame(rows, columns=["term", "feature", "unknown", "item", "value", "unit"])
     if step.words:
         table.attrs["flows"] = step.words

@@ -20,7 +20,7 @@ def conjugate_gradients(
     *,
     tolerance: float,
     enough: float,
-    most_iterations: int,
+    max_iterations: int,
 ) -> tuple[Array, int]:
     """Solve a symmetric system from zero.
 
@@ -34,7 +34,7 @@ def conjugate_gradients(
         On the norm of the residual over that of the right-hand side.
     enough : float
         A sum of absolute residuals that suffices as well.
-    most_iterations : int
+    max_iterations : int
 
     Returns
     -------
@@ -49,7 +49,7 @@ def conjugate_gradients(
     goal = (tolerance * float(np.linalg.norm(right))) ** 2
     measure = precondition(residual, guess)
     direction = guess.copy()
-    for iteration in range(1, most_iterations + 1):
+    for iteration in range(1, max_iterations + 1):
         curvature = _kernels.product_and_dot(indptr, indices, matrix.data, direction, product)
         if not curvature > 0.0 or not measure > 0.0:
             return answer, iteration
@@ -58,7 +58,7 @@ def conjugate_gradients(
             return answer, iteration
         before, measure = measure, precondition(residual, guess)
         _kernels.turn(guess, direction, measure / before)
-    return answer, most_iterations
+    return answer, max_iterations
 
 
 def bicgstab(
@@ -68,7 +68,7 @@ def bicgstab(
     *,
     tolerance: float,
     enough: float,
-    most_iterations: int,
+    max_iterations: int,
 ) -> tuple[Array, int]:
     """Solve an unsymmetric system from zero; as `conjugate_gradients`.
 
@@ -85,7 +85,7 @@ def bicgstab(
     direction, product, smoothed, guess = (np.zeros_like(right) for _ in range(4))
     goal = (tolerance * float(np.linalg.norm(right))) ** 2
     rho = alpha = omega = 1.0
-    for iteration in range(1, most_iterations + 1):
+    for iteration in range(1, max_iterations + 1):
         before, rho = rho, _kernels.dot(shadow, residual)
         if rho == 0.0 or omega == 0.0:
             return answer, iteration
@@ -104,7 +104,7 @@ def bicgstab(
         squares, absolute = _kernels.advance(answer, residual, guess, smoothed, omega)
         if squares <= goal or absolute <= enough:
             return answer, iteration
-    return answer, most_iterations
+    return answer, max_iterations
 
 
 def unsigned(matrix: Any) -> tuple[Any, Any]:

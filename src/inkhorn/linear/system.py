@@ -128,7 +128,7 @@ class LinearSystem:
         tolerance: float = 1e-10,
         enough: float = 0.0,
         transpose: bool = False,
-        most_iterations: int = 500,
+        max_iterations: int = 500,
     ) -> NDArray[np.float64]:
         """Solve for one right-hand side.
 
@@ -143,7 +143,7 @@ class LinearSystem:
             A sum of absolute residuals that suffices as well, in the unit of the right-hand side.
         transpose : bool
             Solve with the transposed matrix.
-        most_iterations : int
+        max_iterations : int
             Where to give up.
 
         Returns
@@ -160,7 +160,7 @@ class LinearSystem:
         if scale == 0.0:
             return np.zeros_like(right)
         answer, residual, history = np.zeros_like(right), right, [scale]
-        for step, rounds in self._ways(transpose, 0.5 * enough, most_iterations):
+        for step, rounds in self._ways(transpose, 0.5 * enough, max_iterations):
             # the recursive residual of a Krylov method drifts from the true one: restart from the true one
             for _ in range(rounds):
                 there = answer + step(residual, max(0.5 * tolerance * scale / history[-1], 1e-14))
@@ -226,7 +226,7 @@ class LinearSystem:
                 precondition,
                 tolerance=tolerance,
                 enough=enough,
-                most_iterations=most,
+                max_iterations=most,
             )
             self.iterations += iterations
             return answer

@@ -1,7 +1,7 @@
 """Placing a site on a grid: the model of plain arrays and terms, and a check of it."""
 
 from inkhorn.model import terms
-from inkhorn.model.check import check
+from inkhorn.model.check import check, usual_words
 from inkhorn.model.findings import Finding, Findings
 from inkhorn.model.fingerprint import differences, fingerprint
 from inkhorn.model.laws import WaterTable, filled, ramp, saturation
@@ -36,4 +36,5 @@ __all__ = [
     "ramp",
     "saturation",
     "terms",
+    "usual_words",
 ]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
@@ -12,16 +13,16 @@ from inkhorn.model.findings import Finding, Findings
 from inkhorn.model.levels import levelless_cells
 from inkhorn.model.model import Model
 from inkhorn.model.placing import placings
-from inkhorn.site import properties
+from inkhorn.site import Quantity, Series, days_since, declared_fields, properties
 from inkhorn.space import point_surfaces
 from inkhorn.units import KINDS
 
 __all__ = ["check"]
 
-# what no rate over an area, and no single flow, is likely to pass: beyond that a slip of units is [m/day], [m³/day]
-_MOST_LIKELY = {"rate": 0.1, "flow": 5e5}
 _HIGH = 10.0  # m above ground, or below all layers, from which a level looks wrong; or as much as the layers are thick
 
+_PLACED = ("rate", "flow")  # kinds of numbers that are looked at where they have been placed
+_USUAL_YEARS = (1800, 2200)  # of a run
 _DEEP = 30.0  # m below ground that no river, drain or root is likely to lie
 
 
@@ -60,7 +61,7 @@ def _check_terms(model: Model) -> Iterator[Finding]:
     for term in model.terms:
         moving = {
             name.rpartition(".")[2]: values
-            for name, values in model.changes.items()
+            for name, values in model.inputs_in_time.items()
             if name.rpartition(".")[0] == term.kind
         }
         seen: set[str] = set()
@@ -70,7 +71,7 @@ def _check_terms(model: Model) -> Iterator[Finding]:
                 said = finding.what.partition(" up to ")[0]
                 if said not in seen:
                     seen.add(said)
-                    where = f"{finding.where}, period {period + 1}" if period else finding.where
+                    where = f"{finding.where}, period {period}" if period else finding.where
                     yield replace(finding, where=where)
 
 
@@ -145,17 +146,34 @@ def _check_properties(model: Model) -> Iterator[Finding]:
 
 
 def _check_schedule(model: Model) -> Iterator[Finding]:
-    """Steps of extreme ratio."""
+    """Dates of another age, steps of extreme ratio."""
     if model.schedule is None:
         return
+    dates = [model.schedule.date(t) for t in (0.0, float(model.schedule.ends[-1]))]
+    odd = [d for d in dates if d is not None and not _USUAL_YEARS[0] <= int(str(d)[:4]) <= _USUAL_YEARS[1]]
+    if odd:
+        yield Finding(
+            "warning",
+            f"the run goes from {str(dates[0])[:10]} to {str(dates[1])[:10]}; usual are the years {_USUAL_YEARS[0]} to "
+            f"{_USUAL_YEARS[1]}",
+            "schedule",
+            "Check the dates.",
+        )
     extreme = model.schedule.extreme_steps()
     if extreme:
         yield Finding(
             "warning",
             f"{_count(len(extreme), 'period')} with steps ten thousand times shorter than the longest",
-            f"period {extreme[0] + 1}",
+            f"period {extreme[0]}",
             "Check dates and growth; two changes may lie seconds apart.",
         )
+
+
+def usual_words(usual: tuple[float, float], unit: str) -> str:
+    """Say between which numbers a quantity commonly lies."""
+    if usual[0] == 0.0:
+        return f"usual are up to {usual[1]:g}{unit}"
+    return f"usual are {usual[0]:g} to {usual[1]:g}{unit}"
 
 
 def _check_rates(model: Model) -> Iterator[Finding]:
@@ -163,31 +181,35 @@ def _check_rates(model: Model) -> Iterator[Finding]:
     for term in model.terms:
         if "rate" not in term.inputs:
             continue
-        rate = np.abs(model.changes.get(f"{term.kind}.rate", term.rate[None]).mean(axis=0))  # type: ignore[attr-defined]
+        rate = np.abs(model.inputs_in_time.get(f"{term.kind}.rate", term.rate[None]).mean(axis=0))  # type: ignore[attr-defined]
         by_feature = term.declared_inputs()["rate"].over == "feature"
         sizes = (
             rate
             if by_feature
-            else np.array([rate[term.feature == k].max() for k in range(len(term.features))])
+            else np.array([rate[term.feature_index == k].max() for k in range(len(term.feature_names))])
         )
         usual = float(np.median(sizes[sizes > 0])) if (sizes > 0).any() else 0.0
         for k in np.flatnonzero((sizes > 1000 * usual) | ((sizes > 0) & (sizes < usual / 1000))):
             yield Finding(
                 "warning",
-                f'the rate of {term.kind} "{term.features[k]}" is {sizes[k] / usual:.2g} times that of the others',
-                f"{model.name}, {term.features[k]}",
+                f'the rate of {term.kind} "{term.feature_names[k]}" is {sizes[k] / usual:.2g} times that of the others',
+                f"{model.name}, {term.feature_names[k]}",
                 "Check its unit.",
             )
     for name, declared in properties().items():
-        values, likely = model.property_of(name), declared.said.likely
-        if values is None or likely is None:
+        values = model.property_of(name)
+        if values is None:
             continue
-        for bad, word in ((values < likely[0], "low"), (values > likely[1], "high")):
+        between, unit = (
+            declared.said.usual_on(""),
+            f" {KINDS[declared.said.dimension_on('')].inside}".rstrip(),
+        )
+        for bad, word in ((values < between[0], "low"), (values > between[1], "high")):
             if bad.any():
-                cell, unit = int(np.argmax(bad)), KINDS[declared.said.dimension_on("")].inside
+                cell = int(np.argmax(bad))
                 yield Finding(
                     "warning",
-                    f"the {name} is suspiciously {word}, {values[cell]:.3g} {unit}".rstrip(),
+                    f"the {name} is suspiciously {word}, {values[cell]:.3g}{unit}; {usual_words(between, unit)}",
                     model.grid.place_of(cell),
                     "Check its unit.",
                 )
@@ -195,7 +217,7 @@ def _check_rates(model: Model) -> Iterator[Finding]:
 
 def _check_values(model: Model) -> Iterator[Finding]:
     """Levels far above the ground or below all layers, rates that nothing reaches: one by one."""
-    cells, plan = model.grid.cells, model.grid.cells.plan
+    cells, plan = model.grid.cells, model.grid.cells.plan_cell
     ground, base = np.full(plan.max() + 1, -np.inf), np.full(plan.max() + 1, np.inf)
     np.maximum.at(ground, plan, cells.top)
     np.minimum.at(base, plan, cells.bottom)
@@ -203,10 +225,10 @@ def _check_values(model: Model) -> Iterator[Finding]:
     for term in model.terms:
         at, stated = plan[term.cells], model.site is not None  # the top of a model of arrays may be no ground
         for name, declared in term.declared_inputs().items():
-            values = np.asarray(model.changes.get(f"{term.kind}.{name}", getattr(term, name)[None]))
+            values = np.asarray(model.inputs_in_time.get(f"{term.kind}.{name}", getattr(term, name)[None]))
             if (
                 declared.over == "entry"
-                and (declared.dimension, declared.check) == ("length", "finite")
+                and (declared.dimension, declared.check) == ("elevation", "finite")
                 and stated
             ):
                 high, low, deep = values.max(axis=0) - ground[at], base[at] - values.min(axis=0), margin[at]
@@ -219,13 +241,46 @@ def _check_values(model: Model) -> Iterator[Finding]:
                     most = f"has its {name} up to {off[bad].max(initial=0.0):.3g} m {words}"
                     remedy = "Check its unit, and that it is an elevation."
                     yield from term.found_at(model.grid, bad, "warning", most, remedy)
-            most_likely = _MOST_LIKELY.get(declared.dimension)
-            if most_likely is not None and declared.over in ("entry", "feature"):
+            if declared.dimension in _PLACED and declared.over in ("entry", "feature"):
+                between = KINDS[declared.dimension].usual
                 size = np.abs(values).max(axis=0)
-                size = size[term.feature] if declared.over == "feature" else size
-                bad = np.flatnonzero(size > most_likely)
-                most = f"has a {name} of up to {size[bad].max(initial=0.0):.3g} {declared.unit}"
+                size = size[term.feature_index] if declared.over == "feature" else size
+                bad = np.flatnonzero(size > between[1])
+                most = f"has a {name} of up to {size[bad].max(initial=0.0):.3g} {declared.unit}; "
+                most += usual_words(between, f" {declared.unit}")
                 yield from term.found_at(model.grid, bad, "warning", most, "Check its unit.")
+
+
+def _check_stated(model: Model) -> Iterator[Finding]:
+    """What features state, and the water that they bring, one by one."""
+    if model.site is None:
+        return
+    for feature in model.site.features:
+        for name, (_, said) in declared_fields(feature).items():
+            value = getattr(feature, name)
+            if isinstance(said, Quantity) and value is not None:
+                kind = said.dimension_on(feature.geometry)
+                if kind not in _PLACED:
+                    yield from _unusual(f"the {name} of {feature.where}", value, kind, said.usual)
+        for species, value in feature.concentrations.items():
+            yield from _unusual(f"the concentration of {species} of {feature.where}", value, "concentration")
+
+
+def _unusual(what: str, value: Any, kind: str, usual: tuple[float, float] | None = None) -> Iterator[Finding]:
+    low, high = usual or KINDS[kind].usual
+    values = np.ravel(np.asarray(value.values if isinstance(value, Series) else value, dtype=np.float64))
+    sizes = np.abs(values) if low >= 0.0 else values
+    bad = (values != 0.0) & ((sizes < low) | (sizes > high))
+    if bad.any():
+        unit = f" {KINDS[kind].inside}".rstrip()
+        count = f" ({int(bad.sum())} of {len(bad)} values)" if len(bad) > 1 else ""
+        shown = f"{values[np.argmax(bad)]:.4g}{unit}"
+        yield Finding(
+            "warning",
+            f"{what} is {shown}{count}; {usual_words((low, high), unit)}",
+            "the site",
+            "Check its unit.",
+        )
 
 
 def _check_points(model: Model) -> Iterator[Finding]:
@@ -298,17 +353,96 @@ def _check_rows(model: Model) -> Iterator[Finding]:
 
 
 def _check_bores(model: Model) -> Iterator[Finding]:
+    """Levels that cannot be those of the bore, and how many readings are used and why not the others."""
     if model.site is None:
         return
+    cells, missed, empty, used, count = model.grid.cells, 0, [], 0, 0
     for bore in model.site.bores:
         plan = int(model.grid.mesh.locate([bore.x], [bore.y])[0])
         rows = list(model.grid.layers_named(bore.layer))
-        if plan < 0 or (model.grid.number[rows, plan] < 0).all():
+        where = f'layer "{bore.layer}", {place_words(bore.x, bore.y)}'
+        count += len(bore.levels)
+        if plan < 0 or (model.grid.cell_number[rows, plan] < 0).all():
+            missed += len(bore.levels)
             yield Finding(
                 "warning",
                 f'bore "{bore.name}" meets no cell of its layer and is left out of the fit',
-                f'layer "{bore.layer}", {place_words(bore.x, bore.y)}',
+                where,
                 "Correct its layer or its place.",
+            )
+            continue
+        empty += [bore.name] * (len(bore.levels) == 0)
+        column = model.grid.column_of(plan)
+        top, bottom = cells.top[column].max(), cells.bottom[column].min()
+        margin = max(top - bottom, _HIGH)
+        for off, words in (
+            (bore.levels - top, "above the ground"),
+            (bottom - bore.levels, "below all layers"),
+        ):
+            bad = np.flatnonzero(off > margin)
+            if len(bad):
+                k = bad[np.argmax(off[bad])]
+                yield Finding(
+                    "warning",
+                    f'{len(bad)} of {_count(len(off), "level")} of bore "{bore.name}" '
+                    f"{'lies' if len(bad) == 1 else 'lie'} far {words}, up to {off[k]:.4g} m: {bore.levels[k]:g} m"
+                    + (f" on {str(bore.dates[k])[:10]}" if len(bore.dates) else ""),
+                    where,
+                    "Check its unit, its measuring point, and whether it stands for a missing reading.",
+                )
+        used += int(_in_the_run(model, bore.dates).sum()) if len(bore.dates) else len(bore.levels)
+    if used < count or empty:
+        outside = count - missed - used
+        why = [
+            f"{missed} in bores that meet no cell" * (missed > 0),
+            f"{outside} before or after the run, or in its warm-up" * (outside > 0),
+        ]
+        said = "; ".join(w for w in why if w)
+        bare = f"; none was read in {', '.join(empty)}" if empty else ""
+        yield Finding(
+            "note",
+            f"{used} of {_count(count, 'reading')} are compared with heads{f' ({said})' if said else ''}{bare}",
+            "bores",
+            "",
+        )
+
+
+def _in_the_run(model: Model, times: Any) -> Any:
+    """Which dates or days fall into the run, its warm-up left out; all into a steady one."""
+    schedule = model.schedule
+    if schedule is None or (schedule.start is None and times.dtype.kind == "M"):
+        return np.ones(len(times), dtype=bool)
+    days = days_since(schedule.start, times, "times")
+    begin = float(schedule.ends[schedule.warm_up][-1]) if schedule.warm_up.any() else 0.0
+    return (days >= begin) & (days <= schedule.ends[-1])
+
+
+def _check_series(model: Model) -> Iterator[Finding]:
+    """How many values in time fall into the run, and why not the others."""
+    if model.site is None or model.schedule is None:
+        return
+    seen: set[int] = set()
+    things = [(f.where, v) for f in model.site.features for v in vars(f).values()]
+    things += [(e.where, v) for e in model.site.edits for v in vars(e).values()]
+    for where, series in things:
+        if not isinstance(series, Series) or id(series) in seen:
+            continue
+        seen.add(id(series))
+        days = days_since(model.schedule.start, series.times, series.name)
+        begun = int(np.searchsorted(days, 0.0, "right"))  # the last of these holds when the run begins
+        after = int((days > model.schedule.ends[-1]).sum())
+        before = max(begun - 1, 0)
+        if before + after and not (before and model.schedule.warm_up.any()):
+            why = [
+                f"{before} end before it begins" * (before > 0),
+                f"{after} begin after it ends" * (after > 0),
+            ]
+            yield Finding(
+                "note",
+                f"of {_count(len(days), 'value')} of {series.name} {len(days) - before - after} fall into the run; "
+                + ", ".join(w for w in why if w),
+                where,
+                "",
             )
 
 
@@ -334,9 +468,11 @@ def check(model: Model) -> Findings:
         _check_schedule,
         _check_rates,
         _check_values,
+        _check_stated,
         _check_strata,
         _check_points,
         _check_bores,
+        _check_series,
         _check_rows,
     )
     return Findings.of(finding for look in looks for finding in look(model))

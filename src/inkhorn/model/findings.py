@@ -26,7 +26,7 @@ class Finding:
     remedy: str
 
     def __str__(self) -> str:
-        return f"{self.severity}: {self.what} [{self.where}] {self.remedy}"
+        return f"{self.severity}: {self.what} [{self.where}] {self.remedy}".rstrip()
 
 
 @dataclass(frozen=True)
@@ -51,7 +51,7 @@ class Findings:
         """Those that keep the model from being solved."""
         return tuple(f for f in self.rows if f.severity == "error")
 
-    def frame(self) -> pd.DataFrame:
+    def table(self) -> pd.DataFrame:
         """Return them as a table of severity, what, where, remedy."""
         import pandas as pd
 

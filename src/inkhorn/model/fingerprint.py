@@ -31,7 +31,7 @@ def _digest(*arrays: Any) -> str:
 
 def _of_grid(model: Model) -> Iterator[tuple[str, str]]:
     grid, cells = model.grid, model.grid.cells
-    yield "the plan of the cells", _digest(cells.x, cells.y, cells.area, cells.plan)
+    yield "the plan of the cells", _digest(cells.x, cells.y, cells.area, cells.plan_cell)
     yield "how cells meet", _digest(grid.faces.cells, grid.faces.area, grid.faces.distance)
     for k, name in enumerate(grid.layer_names):
         here = cells.layer == k
@@ -44,7 +44,7 @@ def _of_properties(model: Model, names: Iterable[str]) -> Iterator[tuple[str, st
         values = model.property_of(name)
         if values is None:
             continue
-        changing = model.changes.get(name)
+        changing = model.inputs_in_time.get(name)
         for k, layer_name in enumerate(model.grid.layer_names):
             here = layer == k
             moving = [] if changing is None else [changing[:, here]]
@@ -53,11 +53,11 @@ def _of_properties(model: Model, names: Iterable[str]) -> Iterator[tuple[str, st
 
 def _of_term(term: Term, changes: Mapping[str, NDArray[np.float64]]) -> Iterator[tuple[str, str]]:
     """Of each feature, its places and inputs; of what belongs to no feature alone, the kind as a whole."""
-    n, order = len(term.features), np.argsort(term.feature, kind="stable")
-    begins = np.searchsorted(term.feature[order], np.arange(n + 1))
+    n, order = len(term.feature_names), np.argsort(term.feature_index, kind="stable")
+    begins = np.searchsorted(term.feature_index[order], np.arange(n + 1))
     over = {name: said.over for name, said in term.declared_inputs().items()}
     over |= {name: f.metadata["placed"] for name, f in placed_fields(type(term)).items()}
-    own = term.own_feature
+    own = term.extra_feature
     by_entry = [term.cells[order], term.crossing[order], term.outer_face[order]]
     by_feature: list[NDArray[Any]] = []
     by_own: list[NDArray[Any]] = []
@@ -70,11 +70,11 @@ def _of_term(term: Term, changes: Mapping[str, NDArray[np.float64]]) -> Iterator
             by_entry += [v[order] for v in values]
         elif what == "feature":
             by_feature += values
-        elif what == "own":
+        elif what == "extra":
             by_own += values
         else:
             whole += values
-    for k, feature in enumerate(term.features):
+    for k, feature in enumerate(term.feature_names):
         mine = slice(begins[k], begins[k + 1])
         yield (
             f'{term.kind} "{feature}"',
@@ -103,7 +103,7 @@ def fingerprint(model: Model, *, dissolved: bool = False) -> dict[str, str]:
         there = np.flatnonzero(model.face_resistance)
         parts["barriers"] = _digest(there, model.face_resistance[there])
     for term in model.terms:
-        parts |= _of_term(term, model.changes)
+        parts |= _of_term(term, model.inputs_in_time)
     law = model.water_table
     parts["laws of partly filled cells"] = _digest([law.film, law.smoothing, law.confined])
     schedule = model.schedule

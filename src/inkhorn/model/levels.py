@@ -30,8 +30,8 @@ def levelless_cells(model: Model) -> list[NDArray[np.int64]]:
         through = term.node >= 0
         pairs.append(np.column_stack([term.cells[through], first + term.node[through]]))
         pairs.append(first + term.links)
-        held += [term.cells[term.sets_level], first + np.flatnonzero(term.own_sets_level)]
-        first += term.n_own
+        held += [term.cells[term.sets_level], first + np.flatnonzero(term.extra_sets_level)]
+        first += term.n_extra
     a, b = np.concatenate(pairs).T
     size = (first, first)
     count, group = connected_components(coo_array((np.ones(len(a)), (a, b)), shape=size), directed=False)
@@ -50,17 +50,17 @@ def _gains(model: Model, level: float) -> NDArray[np.float64]:
     cells, gains = model.grid.cells, np.zeros(model.grid.n_cells)
     heads = np.full(len(cells), (cells.top.max() if level > 0.0 else cells.bottom.min()) + level)
     for term in model.terms:
-        if term.holds.any() or (term.n_own and type(term).settled is Term.settled):
+        if term.holds.any() or (term.n_extra and type(term).settled is Term.settled):
             continue  # what answers by levels of its own cannot be told alone
         moment = Moment(
             heads=heads,
-            own=term.first_guess(heads),
-            first_own=len(cells),
+            extra_unknowns=term.initial_guess(heads),
+            first_extra=len(cells),
             cells=cells,
             horizontal_conductivity=model.horizontal_conductivity,
             law=model.water_table,
-            state=term.first_state(heads),
+            state=term.initial_state(heads),
         )
-        there = term.evaluate(replace(moment, own=term.settled(moment)))
+        there = term.evaluate(replace(moment, extra_unknowns=term.settled(moment)))
         np.add.at(gains, term.cells, there.flow)
     return gains

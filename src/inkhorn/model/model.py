@@ -62,7 +62,7 @@ class Model:
         Species, then feature: concentration of the water that feature brings in [g/m³].
     schedule : Schedule, optional
         Periods and steps; without one, flow is steady.
-    changes : mapping of str to ndarray of float, (n_periods, n)
+    inputs_in_time : mapping of str to ndarray of float, (n_periods, n)
         Inputs that change in time, by the names of `with_inputs`: their values in each period.
     placed : pandas.DataFrame, optional
         What landed where.
@@ -97,7 +97,7 @@ class Model:
     water_table: WaterTable = field(default_factory=WaterTable)
     inflow_concentration: Mapping[str, Mapping[str, float]] = field(default_factory=dict)
     schedule: Schedule | None = None
-    changes: Mapping[str, NDArray[np.float64]] = field(default_factory=dict, repr=False)
+    inputs_in_time: Mapping[str, NDArray[np.float64]] = field(default_factory=dict, repr=False)
     placed: pd.DataFrame | None = field(default=None, repr=False)
     site: Site | None = field(default=None, repr=False)
     name: str = "model"
@@ -143,29 +143,29 @@ class Model:
             if len(outside):
                 raise InputError(
                     f"{term.kind}: cells[{outside[0]}] is {term.cells[outside[0]]}; expected 0 to "
-                    f"{grid.n_cells - 1}. Use grid.mesh.locate and grid.number to find cells."
+                    f"{grid.n_cells - 1}. Use grid.mesh.locate and grid.cell_number to find cells."
                 )
 
-        for name, values in self.changes.items():
+        for name, values in self.inputs_in_time.items():
             shape = (0 if self.schedule is None else len(self.schedule), self.input(name).shape[-1])
             if np.shape(values) != shape:
                 raise InputError(
-                    f"changes of {name} have the shape {np.shape(values)}; expected {shape}, one row per period of the "
-                    "schedule."
+                    f"inputs_in_time of {name} have the shape {np.shape(values)}; expected {shape}, one row per period "
+                    "of the schedule."
                 )
 
     def at_period(self, period: int) -> Model:
         """Return the model as it is in one period of its schedule, nothing changing any more."""
-        steady: Model = replace(self, schedule=None, changes={})
-        return steady.with_inputs({name: values[period] for name, values in self.changes.items()})
+        steady: Model = replace(self, schedule=None, inputs_in_time={})
+        return steady.with_inputs({name: values[period] for name, values in self.inputs_in_time.items()})
 
     def with_changes(self, values: Mapping[str, NDArray[np.float64]]) -> Model:
         """Return a copy with inputs replaced, (n,), or in time, (n_periods, n)."""
         still = {k: v for k, v in values.items() if np.ndim(v) == 1}
         moving = {k: v for k, v in values.items() if np.ndim(v) == 2}
-        changes = {k: v for k, v in self.changes.items() if k not in still} | moving
+        in_time = {k: v for k, v in self.inputs_in_time.items() if k not in still} | moving
         first = still | {k: v[0] for k, v in moving.items()}
-        return replace(self.with_inputs(first), changes=changes)
+        return replace(self.with_inputs(first), inputs_in_time=in_time)
 
     def _check_faces(self) -> None:
         if self.leakance is not None:

@@ -36,12 +36,12 @@ class FlowProblem:
     Attributes
     ----------
     model : Model
-    first : ndarray of float, (n_cells,)
+    initial_heads : ndarray of float, (n_cells,)
         Anywhere within 100 m of the ground, differently in every cell or alike in all [m].
     """
 
     model: Model
-    first: Array
+    initial_heads: Array
 
 
 def flow_problem(seed: int, *, mesh: str | None = None, in_time: bool | None = None) -> FlowProblem:
@@ -73,7 +73,7 @@ def flow_problem(seed: int, *, mesh: str | None = None, in_time: bool | None = N
     Examples
     --------
     >>> problem = flow_problem(7, mesh="even")
-    >>> problem.first.shape == (problem.model.grid.n_cells,)
+    >>> problem.initial_heads.shape == (problem.model.grid.n_cells,)
     True
     """
     if mesh is not None and mesh not in _MESHES:
@@ -83,7 +83,7 @@ def flow_problem(seed: int, *, mesh: str | None = None, in_time: bool | None = N
     grid = _grid(draw, kind if mesh is None else mesh)
     horizontal = _conductivity(draw, grid)
     terms = _terms(draw, grid, horizontal)
-    ground = grid.cells.top[grid.uppermost][grid.cells.plan]
+    ground = grid.cells.top[grid.uppermost][grid.cells.plan_cell]
     first = ground + (
         draw.uniform(-100, 100) if draw.random() < 0.5 else draw.uniform(-100, 100, grid.n_cells)
     )
@@ -108,7 +108,7 @@ def flow_problem(seed: int, *, mesh: str | None = None, in_time: bool | None = N
             specific_yield=model.specific_yield,
             terms=terms,
             schedule=Schedule(ends, steps=draw.integers(1, 6, 4), growth=1.3),
-            changes={"recharge.rate": swing * rain},
+            inputs_in_time={"recharge.rate": swing * rain},
         )
     return FlowProblem(model, first)
 
@@ -216,8 +216,8 @@ def _wells(draw: np.random.Generator, grid: Grid, conductivity: Array, number: i
     rate = -(10.0 ** draw.uniform(0, 3.7, number))
     return WellTerm(
         cells=np.array(cells),
-        features=tuple(f"well {k + 1}" for k in range(number)),
-        feature=np.array(feature),
+        feature_names=tuple(f"well {k + 1}" for k in range(number)),
+        feature_index=np.array(feature),
         connection=2.0 * np.pi * size / draw.uniform(3, 7),
         rate=rate,
         lowest_level=np.array(bottom) + draw.uniform(0.0, 1.0),

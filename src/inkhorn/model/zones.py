@@ -66,7 +66,7 @@ def placed_zones(site: Site, grid: Grid) -> Mapping[str, ZoneMap]:
     known = tuple(dict.fromkeys(materials))
     of_layer = np.array([known.index(m) for m in materials])
     found = {
-        "material": ZoneMap(known, of_layer[cells.material]),
+        "material": ZoneMap(known, of_layer[cells.material_layer]),
         "layer": ZoneMap(grid.layer_names, cells.layer),
     }
     for name, zones in site.zones.items():

@@ -1,6 +1,6 @@
 """Particle paths on a flow."""
 
-from inkhorn.paths.trace import PathResult, trace
+from inkhorn.paths.trace import PathResult, refuse_many_paths, trace
 from inkhorn.paths.velocity import FaceVelocities, face_velocities
 
-__all__ = ["FaceVelocities", "PathResult", "face_velocities", "trace"]
+__all__ = ["FaceVelocities", "PathResult", "face_velocities", "refuse_many_paths", "trace"]

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
+from numpy.typing import NDArray
 
 from inkhorn.errors import InputError, check_nonnegative, check_positive, place_words
 from inkhorn.flow import FlowResult
 from inkhorn.paths.velocity import FaceVelocities, face_velocities
+from inkhorn.progress import Progress
 from inkhorn.site import Well
+from inkhorn.sizes import refuse_beyond
 from inkhorn.units import plain
 
 if TYPE_CHECKING:
@@ -22,6 +24,7 @@ if TYPE_CHECKING:
 __all__ = ["PathResult", "trace"]
 
 _MOST_POINTS = 20000
+_BYTES_PER_PATH = 4000.0  # of a hundred points or so, in the tables
 _REASONS = ("time limit", "left by the top", "taken inside", "stagnant", "too many steps")
 
 
@@ -113,9 +116,9 @@ def _starts_at_wells(flow: FlowResult, names: Sequence[str], each: int, field_: 
     flows = step.term_flow[model.terms.index(term)]
     cell, place, time, name = [], [], [], []
     for well in names:
-        if well not in term.features:
-            raise InputError(f'there is no well "{well}" in the model; it has {list(term.features)}.')
-        entries = np.flatnonzero(term.feature == term.features.index(well))
+        if well not in term.feature_names:
+            raise InputError(f'there is no well "{well}" in the model; it has {list(term.feature_names)}.')
+        entries = np.flatnonzero(term.feature_index == term.feature_names.index(well))
         share = np.abs(flows[entries])
         if share.sum() == 0.0:
             continue  # an idle well draws nothing
@@ -139,20 +142,31 @@ def _starts_at_wells(flow: FlowResult, names: Sequence[str], each: int, field_: 
     return _Starts(np.concatenate(cell), np.concatenate(place), np.concatenate(time), name)
 
 
+def refuse_many_paths(count: int) -> None:
+    """Refuse more paths than memory is allowed for.
+
+    Raises
+    ------
+    InputError
+        With the estimate and the limit.
+    """
+    refuse_beyond("memory", count * _BYTES_PER_PATH, f"{count:.3g} paths", "Ask for fewer.")
+
+
 def trace(
     flow: FlowResult,
-    start: Sequence[Any] | ArrayLike,
+    start: Sequence[Any] | NDArray[np.float64],
     *,
     backward: bool = False,
-    most_time: float = 200.0 * 365.25,
+    max_time: float = 200.0 * 365.25,
     mark: float = 0.0,
     per_well: int = 24,
-    progress: Callable[[int, int], None] | None = None,
+    progress: Progress | None = None,
 ) -> PathResult:
     """Follow the water from wells or points, forward or backward.
 
     A path ends where the water leaves the aquifer, where a sink inside a cell takes all that arrives
-    there (a weaker one is passed by), or at `most_time`.
+    there (a weaker one is passed by), or at `max_time`.
 
     Parameters
     ----------
@@ -162,14 +176,14 @@ def trace(
         Wells or their names; or points x, y, z [m].
     backward : bool
         Follow the water to where it came from.
-    most_time : float
+    max_time : float
         Longest travel time [day].
     mark : float
         Time between marks along the paths [day]; 0 for none.
     per_well : int
         About how many particles begin at each well, shared along its screen by flow.
     progress : callable, optional
-        Called with the number of paths done and of all.
+        Called with what is being done and its share, as `inkhorn.progress.Progress` says.
 
     Returns
     -------
@@ -195,11 +209,14 @@ def trace(
 
     from inkhorn.paths._kernels import TOP, track
 
-    most_time, mark = plain(most_time, "time", "most_time"), plain(mark, "time", "mark")
-    check_positive("most_time", most_time, unit="days")
+    max_time, mark = plain(max_time, "time", "max_time"), plain(mark, "time", "mark")
+    check_positive("max_time", max_time, unit="days")
     check_nonnegative("mark", mark, unit="days")
+    check_positive("per_well", per_well)
+    count = len(start) if isinstance(start, Sequence) else int(np.shape(start)[0])
+    refuse_many_paths(count * (per_well if all(isinstance(s, Well | str) for s in start) else 1))
     velocities = face_velocities(flow)
-    start = list(start)  # type: ignore[arg-type]
+    start = list(start)
     if not start:
         raise InputError(
             "nothing to start from: `start` is empty. Give wells, their names, or points x, y, z."
@@ -226,7 +243,7 @@ def trace(
             velocities.high,
             velocity,
             velocities.neighbour,
-            float(most_time),
+            float(max_time),
             float(mark),
             out_cell,
             out_xyz,
@@ -255,7 +272,7 @@ def trace(
             }
         )
         if progress is not None:
-            progress(k + 1, len(begin.cell))
+            progress("following paths", (k + 1) / len(begin.cell))
     xyz = np.concatenate([p[2] for p in pieces])
     points = pd.DataFrame(
         {
@@ -277,7 +294,7 @@ def _feature_at(flow: FlowResult, cell: int, *, inside: bool) -> str:
         here = (term.cells == cell) & ((term.crossing == "top") != inside)
         for entry in np.flatnonzero(here):
             if abs(flows[entry]) > best:
-                best, name = abs(flows[entry]), term.features[term.feature[entry]]
+                best, name = abs(flows[entry]), term.feature_names[term.feature_index[entry]]
     return name
 
 

@@ -11,7 +11,7 @@ from typing import Any
 
 from inkhorn.errors import InputError
 from inkhorn.files.names import file_name
-from inkhorn.files.whole import MOST_BYTES
+from inkhorn.files.reading import MOST_BYTES
 
 __all__ = ["Inputs"]
 

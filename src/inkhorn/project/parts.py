@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Annotated, Any, ClassVar
+from math import inf
+from typing import Annotated, Any, ClassVar, NamedTuple, Self
 
 from pydantic import (
     BaseModel,
@@ -14,22 +15,27 @@ from pydantic import (
     WithJsonSchema,
     model_validator,
 )
+from pydantic.fields import FieldInfo
 from pydantic_core import PydanticCustomError
 
 from inkhorn.errors import InputError, did_you_mean
 from inkhorn.site import Quantity
-from inkhorn.units import METRES_AND_DAYS, UnitSystem, quantity
+from inkhorn.units import KINDS, METRES_AND_DAYS, UnitSystem, quantity
 
 __all__ = [
+    "GROWTH",
+    "SHARE",
     "Angle",
     "Column",
     "Concentration",
     "Concentrations",
     "Diffusion",
+    "Elevation",
     "Length",
     "Number",
     "NumberChanging",
     "Part",
+    "Range",
     "Raw",
     "SeriesPart",
     "ShapeFile",
@@ -38,15 +44,76 @@ __all__ = [
     "Units",
     "Whole",
     "declared_type",
+    "nonnegative",
     "plain_number",
+    "positive",
+    "range_of",
     "told",
     "value_keys",
 ]
 
 
-def told(words: str, example: Any = None, **options: Any) -> Any:
-    """A key of a table: what it means, and how it may stand in the file."""
-    return Field(description=words, examples=None if example is None else [example], **options)
+class Range(NamedTuple):
+    """Which numbers a key can be, and which are usual, in metres, days and grams.
+
+    Attributes
+    ----------
+    kind : str
+        A key of `inkhorn.units.KINDS`.
+    least, most : float
+        What is beyond is refused.
+    usual : (float, float), optional
+        What is beyond, and not zero, is told.
+    open_below : bool
+        Whether it must lie above the least.
+    """
+
+    kind: str
+    least: float = -inf
+    most: float = inf
+    usual: tuple[float, float] | None = None
+    open_below: bool = False
+
+    @property
+    def unit(self) -> str:
+        """The unit of the bounds, a blank before it."""
+        return f" {KINDS[self.kind].inside}".rstrip()
+
+    def problem(self, value: float) -> str | None:
+        """Say what is wrong with a number that cannot be."""
+        low = value <= self.least if self.open_below else value < self.least
+        if not low and value <= self.most:
+            return None
+        above = f"more than {self.least:g}" if self.open_below else f"{self.least:g} or more"
+        wanted = [above] * (self.least > -inf) + [f"{self.most:g} at the most"] * (self.most < inf)
+        return f"is {value:g}{self.unit}; expected {' and '.join(wanted)}{self.unit}."
+
+
+def positive(kind: str, most: float = inf, usual: tuple[float, float] | None = None) -> Range:
+    """Numbers above 0."""
+    return Range(kind, 0.0, most, usual, open_below=True)
+
+
+def nonnegative(kind: str, most: float = inf, usual: tuple[float, float] | None = None) -> Range:
+    """Numbers from 0 up."""
+    return Range(kind, 0.0, most, usual)
+
+
+SHARE = Range("number", 0.0, 1.0)
+GROWTH = Range("number", 1.0, 10.0, (1.0, 2.0))
+
+
+def told(words: str, example: Any = None, *, within: Range | None = None, **options: Any) -> Any:
+    """A key of a table: what it means, how it may stand in the file, and which numbers it can be."""
+    made = Field(description=words, examples=None if example is None else [example], **options)
+    if within is not None:
+        made.metadata.append(within)
+    return made
+
+
+def range_of(key: FieldInfo) -> Range | None:
+    """Return which numbers a key can be, None where that is not said."""
+    return next((m for m in key.metadata if isinstance(m, Range)), None)
 
 
 def _units(info: Any) -> UnitSystem:
@@ -80,6 +147,7 @@ def _not_truth(value: Any) -> Any:
 
 Whole = Annotated[int, BeforeValidator(_not_truth)]
 Length = Annotated[float, _reads("length"), _in_schema("length")]
+Elevation = Annotated[float, _reads("elevation"), _in_schema("elevation")]
 Time = Annotated[float, _reads("time"), _in_schema("time")]
 Concentration = Annotated[float, _reads("concentration"), _in_schema("concentration")]
 Diffusion = Annotated[float, _reads("diffusion"), _in_schema("diffusion")]
@@ -114,6 +182,17 @@ class Part(BaseModel):
                     )
         return given
 
+    @model_validator(mode="after")
+    def _possible(self) -> Self:
+        for name, key in type(self).model_fields.items():
+            within, value = range_of(key), getattr(self, name)
+            if within is None or not isinstance(value, (int, float)):
+                continue
+            problem = within.problem(value)
+            if problem is not None:
+                raise PydanticCustomError("impossible", "{message}", {"message": problem, "key": name})
+        return self
+
 
 def _below(part: type[Part]) -> Iterator[type[Part]]:
     for one in part.__subclasses__():
@@ -132,6 +211,9 @@ class Column(Part):
     ways: ClassVar[tuple[str, ...]] = ("column",)
     column: str | list[str] = told("its name; of a line with two values those of its two ends", "rate")
     unit: str | None = told("of the numbers in it; that of the project if not given", "mm/year", default=None)
+    negative: bool = told(
+        "whether they count downwards from 0, as where abstraction is negative", True, default=False
+    )
 
 
 class SeriesPart(Part):
@@ -150,6 +232,9 @@ class SeriesPart(Part):
     )
     time: str = told("the column of dates, or of days since the start", "date", default="date")
     by: str | None = told("the column that says whose row it is", "name", default=None)
+    negative: bool = told(
+        "whether values count downwards from 0, as where abstraction is negative", True, default=False
+    )
 
 
 class SoilWaterPart(Part):
@@ -161,11 +246,24 @@ class SoilWaterPart(Part):
     ways: ClassVar[tuple[str, ...]] = ("weather",)
     weather: str = told("the table of every day's rain and evapotranspiration", "weather.csv")
     sheet: str | None = told("which sheet of an XLSX file", "rain", default=None)
-    available_water: Length = told("what the roots can take between wet and wilting", "80 mm")
-    easily_taken: Number = told("share of it that plants take at the full rate", 0.5, default=0.5)
-    runoff: Number = told("share of the rain that runs off", 0.1, default=0.0)
-    crop_factor: Number = told("what the plants would drink, over the reference", 1.1, default=1.0)
-    first_deficit: Length = told("missing to field capacity at the beginning", "20 mm", default=0.0)
+    available_water: Length = told(
+        "what the roots can take between wet and wilting",
+        "80 mm",
+        within=positive("length", 10.0, (0.005, 0.5)),
+    )
+    easily_taken: Number = told(
+        "share of it that plants take at the full rate", 0.5, default=0.5, within=SHARE
+    )
+    runoff: Number = told("share of the rain that runs off", 0.1, default=0.0, within=SHARE)
+    crop_factor: Number = told(
+        "what the plants would drink, over the reference",
+        1.1,
+        default=1.0,
+        within=nonnegative("number", 100.0, (0.1, 3.0)),
+    )
+    initial_deficit: Length = told(
+        "missing to field capacity at the beginning", "20 mm", default=0.0, within=nonnegative("length", 10.0)
+    )
 
 
 _OTHERWISE: dict[str, type[Part]] = {"series": SeriesPart, "weather": SoilWaterPart, "column": Column}
@@ -248,6 +346,12 @@ class Units(Part):
     length: str = told("of lengths, and of areas and volumes made of them", "ft", default="m")
     time: str = told("of times and rates", "s", default="day")
     concentration: str = told("of concentrations", "mg/l", default="mg/l")
+    results: list[str] | None = told(
+        "that results are told in, one for each kind of number; those above for lengths, areas, volumes and rates if not "
+        "given",
+        ["ft", "l/s"],
+        default=None,
+    )
 
 
 class ShapeFile(Part):

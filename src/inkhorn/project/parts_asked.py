@@ -6,7 +6,19 @@ from typing import Any, Literal
 
 from pydantic import BeforeValidator, model_validator
 
-from inkhorn.project.parts import Diffusion, Length, Number, Part, ShapeFile, Time, Whole, told
+from inkhorn.project.parts import (
+    Diffusion,
+    Length,
+    Number,
+    Part,
+    Range,
+    ShapeFile,
+    Time,
+    Whole,
+    nonnegative,
+    positive,
+    told,
+)
 
 __all__ = [
     "DrawPart",
@@ -35,10 +47,11 @@ class SolverPart(Part):
         "where to stop: the sum of absolute residuals of all cells over the turnover",
         1e-10,
         default=1e-8,
-        gt=0,
-        lt=1,
+        within=positive("number", 0.1, (1e-14, 1e-4)),
     )
-    most_iterations: Whole = told("Newton steps after which to give up", 400, default=200, ge=1)
+    max_iterations: Whole = told(
+        "Newton steps after which to give up", 400, default=200, within=Range("number", 1, 1e6)
+    )
 
 
 class RegionPart(Part):
@@ -84,9 +97,14 @@ class PathsPart(Part):
     direction: Literal["backward", "forward"] = told(
         "against the flow, or with it", "forward", default="backward"
     )
-    longest: Time = told("travel time at which paths end", "100 years", default=200 * 365.25)
-    mark: Time = told("between marks along paths", "5 years", default=3652.5)
-    per_well: Whole = told("particles at each well", 48, default=24, ge=1)
+    max_time: Time = told(
+        "travel time at which paths end",
+        "100 years",
+        default=200 * 365.25,
+        within=positive("time", usual=(1.0, 4e7)),
+    )
+    mark: Time = told("between marks along paths", "5 years", default=3652.5, within=nonnegative("time"))
+    per_well: Whole = told("particles at each well", 48, default=24, within=Range("number", 1))
 
 
 class TransportPart(Part):
@@ -94,13 +112,24 @@ class TransportPart(Part):
 
     name: str = told("what the plume is called, of several", "with barrier", default="")
     species: str = told("which, one of [[species]]", "chloride")
-    duration: Time = told("how long", "60 years")
-    step: Time = told("in what steps", "0.5 years")
-    outputs: Whole = told("times that are kept", 24, default=20, ge=1)
-    dispersivity: Length = told("along the flow", "20 m", default=0.0)
-    transverse_dispersivity: Length = told("sideways", "2 m", default=0.0)
-    vertical_dispersivity: Length = told("up and down", "0.2 m", default=0.0)
-    diffusion: Diffusion = told("in the water of the pores", "1e-9 m²/s", default=0.0)
+    duration: Time = told("how long", "60 years", within=positive("time", usual=(0.01, 4e7)))
+    step_length: Time = told("in what steps", "0.5 years", within=positive("time"))
+    outputs: Whole = told("times that are kept", 24, default=20, within=Range("number", 1))
+    dispersivity: Length = told(
+        "along the flow", "20 m", default=0.0, within=nonnegative("length", 1e6, (1e-4, 1e3))
+    )
+    transverse_dispersivity: Length = told(
+        "sideways", "2 m", default=0.0, within=nonnegative("length", 1e6, (1e-5, 200.0))
+    )
+    vertical_dispersivity: Length = told(
+        "up and down", "0.2 m", default=0.0, within=nonnegative("length", 1e6, (1e-6, 20.0))
+    )
+    diffusion: Diffusion = told(
+        "in the water of the pores",
+        "1e-9 m²/s",
+        default=0.0,
+        within=nonnegative("diffusion", usual=(1e-7, 1e-3)),
+    )
     watch: list[str] = told("wells whose concentration is followed", ["hatchery"], default_factory=list)
 
 
@@ -111,8 +140,18 @@ class FitPart(Part):
         "the conductivity of these layers", ["sand", "gravel"], default_factory=list
     )
     recharge: bool = told("all recharge, by one factor", True, default=False)
-    widest_factor: Number = told("how far conductivities may go from what is stated", 10, default=30.0)
-    recharge_factor: Number = told("how far recharge may go", 1.5, default=2.0)
+    widest_factor: Number = told(
+        "how far conductivities may go from what is stated",
+        10,
+        default=30.0,
+        within=Range("number", 1.0, 1e9, (1.1, 1e4), open_below=True),
+    )
+    recharge_factor: Number = told(
+        "how far recharge may go",
+        1.5,
+        default=2.0,
+        within=Range("number", 1.0, 1e6, (1.01, 10.0), open_below=True),
+    )
 
 
 class DrawPart(Part):
@@ -121,5 +160,7 @@ class DrawPart(Part):
     section: list[tuple[Length, Length]] | None = told(
         "x and y of the corners of a line", [[5050, 4050], [1300, 1300]], default=None, min_length=2
     )
-    exaggeration: Number | None = told("of heights in sections", 25, default=None)
+    exaggeration: Number | None = told(
+        "of heights in sections", 25, default=None, within=positive("number", 1e6)
+    )
     picture: str | None = told("a georeferenced picture to lay under maps", "photo.png", default=None)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from typing import Annotated, Any, ClassVar, Literal
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal
 
 from pydantic import (
     Discriminator,
@@ -18,11 +18,24 @@ from pydantic_core import PydanticCustomError
 
 from inkhorn.errors import did_you_mean
 from inkhorn.files.meshes import read_mesh
-from inkhorn.project.inputs import Inputs
-from inkhorn.project.parts import Angle, Length, Number, Part, Whole, told
+from inkhorn.project.parts import (
+    GROWTH,
+    Angle,
+    Length,
+    Number,
+    Part,
+    Range,
+    Whole,
+    nonnegative,
+    positive,
+    told,
+)
 from inkhorn.site import kinds
-from inkhorn.space import Band, PlanMesh, rectangles, split_in_four, voronoi
+from inkhorn.space import Band, PlanMesh, PolygonMesh, rectangles, split_in_four, voronoi
 from inkhorn.units import quantity
+
+if TYPE_CHECKING:
+    from inkhorn.project.source import Source
 
 __all__ = ["MESH_TAG", "MeshPart", "NearPart", "grid_part", "mesh_parts"]
 
@@ -36,7 +49,7 @@ class BandPart(Part):
     axis: Literal["x", "y"] = told("across which axis", "x")
     start: Length = told("where it begins", 400)
     end: Length = told("where it ends", 900)
-    size: Length = told("how wide columns or rows may be there", "25 m")
+    size: Length = told("how wide columns or rows may be there", "25 m", within=positive("length"))
 
 
 class NearPart(Part):
@@ -44,7 +57,7 @@ class NearPart(Part):
 
     features: list[str] = told("by name", ["hatchery"], default_factory=list)
     kinds: list[str] = told('by kind; "bore" is one too', ["well", "river"], default_factory=list)
-    size: Length = told("of the cells there", "15 m")
+    size: Length = told("of the cells there", "15 m", within=positive("length"))
 
     @field_validator("kinds")
     @classmethod
@@ -111,7 +124,7 @@ class MeshPart(Part):
         """Where cells are to be small."""
         return getattr(self, "near", [])
 
-    def made(self, outline: Any, near: Near, inputs: Inputs) -> PlanMesh:
+    def made(self, outline: Any, near: Near, source: Source) -> PlanMesh:
         """Make the mesh.
 
         Parameters
@@ -120,8 +133,8 @@ class MeshPart(Part):
             The site's boundary.
         near : list of (list of features, size)
             Where cells are to be small.
-        inputs : Inputs
-            Finds the files that are named.
+        source : Source
+            Finds the files that are named, and brings them to the map.
         """
         raise NotImplementedError
 
@@ -140,7 +153,7 @@ def mesh_parts() -> Mapping[str, type[MeshPart]]:
 class _OverBoundary(MeshPart):
     """What all meshes made here can be told."""
 
-    cell: Length | None = told("size of the cells", "100 m", default=None)
+    cell: Length | None = told("size of the cells", "100 m", default=None, within=positive("length"))
     near: list[NearPart] = told(
         "where cells are to be smaller", [{"kinds": ["well"], "size": "15 m"}], default_factory=list
     )
@@ -157,9 +170,9 @@ class _Frame(_OverBoundary):
     """A frame of rectangles."""
 
     count: Whole | tuple[Whole, Whole] | None = told(
-        "of cells along x, or along x and y", [60, 50], default=None
+        "of cells along x, or along x and y", [60, 50], default=None, within=Range("number", 1)
     )
-    margin: Length = told("around the boundary", "200 m", default=0.0)
+    margin: Length = told("around the boundary", "200 m", default=0.0, within=nonnegative("length"))
     rotation: Angle = told("of the rows, anticlockwise from the x axis", 30, default=0.0)
     keep: Keep = told(
         'which cells take part: those with their centre inside, "cut" to the boundary, or with a share of area inside',
@@ -178,7 +191,10 @@ class RectanglesPart(_Frame):
     mesh_kind: ClassVar[str] = "rectangles"
     kind: Literal["rectangles"] = told("of the mesh", "rectangles", default="rectangles")
     growth: Number | None = told(
-        "how much wider a row or column may be than its neighbour", 1.4, default=None
+        "how much wider a row or column may be than its neighbour",
+        1.4,
+        default=None,
+        within=GROWTH,
     )
     band: list[BandPart] = told(
         "narrower rows or columns",
@@ -186,7 +202,7 @@ class RectanglesPart(_Frame):
         default_factory=list,
     )
 
-    def made(self, outline: Any, near: Near, inputs: Inputs) -> PlanMesh:
+    def made(self, outline: Any, near: Near, source: Source) -> PlanMesh:
         bands = [Band(b.axis, b.start, b.end, b.size) for b in self.band]
         return rectangles(outline, growth=self.growth or 1.5, bands=bands, near=near, **self.frame())
 
@@ -196,12 +212,12 @@ class SplitPart(_Frame):
 
     mesh_kind: ClassVar[str] = "split"
     kind: Literal["split"] = told("of the mesh", "split")
-    ring: Whole = told("cells of one size around smaller ones", 2, default=1, ge=1, le=20)
-    most_splits: dict[str, Annotated[Whole, Field(ge=0)]] = told(
+    ring: Whole = told("cells of one size around smaller ones", 2, default=1, within=Range("number", 1, 20))
+    max_splits: dict[str, Annotated[Whole, Field(ge=0)]] = told(
         "how often cells are split at the most, by layer", {"lower limestone": 1}, default_factory=dict
     )
 
-    def made(self, outline: Any, near: Near, inputs: Inputs) -> PlanMesh:
+    def made(self, outline: Any, near: Near, source: Source) -> PlanMesh:
         return split_in_four(outline, near=near, ring=self.ring, **self.frame())
 
 
@@ -210,13 +226,18 @@ class VoronoiPart(_OverBoundary):
 
     mesh_kind: ClassVar[str] = "voronoi"
     kind: Literal["voronoi"] = told("of the mesh", "voronoi")
-    count: Whole | None = told("about how many cells there are to be, instead of a size", 3000, default=None)
-    growth: Number | None = told("of the size from cell to cell", 1.3, default=None)
-    boundary: Length | None = told("size along the boundary", "50 m", default=None)
-    rounds: Whole = told("of evening out", 4, default=4, ge=0, le=100)
+    count: Whole | None = told(
+        "about how many cells there are to be, instead of a size",
+        3000,
+        default=None,
+        within=Range("number", 3),
+    )
+    growth: Number | None = told("of the size from cell to cell", 1.3, default=None, within=GROWTH)
+    boundary: Length | None = told("size along the boundary", "50 m", default=None, within=positive("length"))
+    rounds: Whole = told("of evening out", 4, default=4, within=Range("number", 0, 100))
     seed: Whole = told("of the points strewn", 7, default=0)
 
-    def made(self, outline: Any, near: Near, inputs: Inputs) -> PlanMesh:
+    def made(self, outline: Any, near: Near, source: Source) -> PlanMesh:
         return voronoi(
             outline,
             size=self.cell,
@@ -237,9 +258,11 @@ class FileMeshPart(MeshPart):
     file: str = told("GeoPackage, GeoJSON, Shapefile, or NetCDF with a UGRID mesh", "cells.gpkg")
     table: str | None = told("which table of a GeoPackage", "cells", default=None)
 
-    def made(self, outline: Any, near: Near, inputs: Inputs) -> PlanMesh:
-        with inputs.reading(self.file) as path:
-            return read_mesh(path, table=self.table).mesh
+    def made(self, outline: Any, near: Near, source: Source) -> PlanMesh:
+        with source.inputs.reading(self.file) as path:
+            found = read_mesh(path, table=self.table)
+        shapes, _ = source.on_the_map(found.mesh.polygons(), found.crs, self.file, "grid")
+        return found.mesh if shapes is None else PolygonMesh(shapes)
 
 
 def _tag(value: Any) -> str:

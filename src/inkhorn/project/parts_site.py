@@ -19,12 +19,15 @@ from inkhorn.project.parts import (
     Number,
     NumberChanging,
     Part,
+    Range,
     SeriesPart,
     ShapeFile,
     Time,
     Whole,
     declared_type,
+    nonnegative,
     plain_number,
+    positive,
     told,
 )
 from inkhorn.project.parts_space import SurfacePart
@@ -152,11 +155,16 @@ class WellsPart(Part):
     ground instead: screen_top_depth and screen_bottom_depth.
     """
 
-    file: str = told("the table: CSV, text or XLSX", "wells.csv")
-    sheet: str | None = told("which sheet of an XLSX file", "wells", default=None)
+    file: str = told("the table: CSV, text or XLSX; or points: GeoPackage, GeoJSON, Shapefile", "wells.csv")
+    sheet: str | None = told("which sheet of an XLSX file, or table of a GeoPackage", "wells", default=None)
     local: bool = told("whether x and y are local coordinates", True, default=False)
     rates: str | None = told("a table of rates in time", "rates.csv", default=None)
     rates_sheet: str | None = told("which sheet of it", "rates", default=None)
+    signed_rate: str | None = told(
+        "instead of abstraction and injection: a column in which abstraction is negative and injection positive",
+        "rate",
+        default=None,
+    )
 
 
 class BoresPart(Part):
@@ -166,8 +174,10 @@ class BoresPart(Part):
     and depth in the second.
     """
 
-    file: str = told("the table of bores", "bores.csv")
-    sheet: str | None = told("which sheet of an XLSX file", "bores", default=None)
+    file: str = told(
+        "the table of bores: CSV, text or XLSX; or points: GeoPackage, GeoJSON, Shapefile", "bores.csv"
+    )
+    sheet: str | None = told("which sheet of an XLSX file, or table of a GeoPackage", "bores", default=None)
     local: bool = told("whether x and y are local coordinates", True, default=False)
     levels: str = told("the table of levels", "levels.csv")
     levels_sheet: str | None = told("which sheet of it", "levels", default=None)
@@ -178,8 +188,15 @@ class SpeciesPart(Part):
 
     name: str = told("as used in the concentrations of features", "chloride")
     unit: str = told("of its concentrations in tables and pictures", "mg/l", default="mg/l")
-    start: Concentration = told("everywhere at the beginning", "14 mg/l", default=0.0)
-    limit: Concentration | None = told("what it must not pass", "90 mg/l", default=None)
+    initial: Concentration = told(
+        "everywhere at the beginning",
+        "14 mg/l",
+        default=0.0,
+        within=nonnegative("concentration", usual=(0.0, 4e5)),
+    )
+    limit: Concentration | None = told(
+        "what it must not pass", "90 mg/l", default=None, within=positive("concentration", usual=(1e-9, 4e5))
+    )
 
 
 class ZonesPart(Part):
@@ -223,7 +240,7 @@ class TimePart(Part):
 
     Periods end where any value in time changes; and besides every day, week, month or year, or where the
     table `periods` says (columns end or date; steps, growth and steady if wanted). The run begins from a
-    steady solution, or from `first_heads` (a surface), or from where the run in the folder `first_run` ended.
+    steady solution, or from `initial_heads` (a surface), or from where the run in the folder `initial_run` ended.
 
     Steps are of the first `order` (Euler's method), or of the second. With `head_error` those of the schedule
     are taken in as many shorter ones as it takes for each to err by less in every head. `results` keeps every
@@ -233,30 +250,47 @@ class TimePart(Part):
 
     start: Date | None = told("the date at which it begins", "2020-04-07", default=None)
     end: Date | None = told("the date at which it ends", "2026-04-07", default=None)
-    duration: Time | None = told("how long it goes on, instead of an end", "3 years", default=None)
+    duration: Time | None = told(
+        "how long it goes on, instead of an end",
+        "3 years",
+        default=None,
+        within=positive("time", usual=(0.001, 4e5)),
+    )
     every: Literal["day", "week", "month", "year"] | None = told(
         "periods end so often besides", "month", default=None
     )
     periods: str | None = told("a table of periods instead", "periods.csv", default=None)
     sheet: str | None = told("which sheet of an XLSX file", "periods", default=None)
     at_changes: bool = told("whether periods end where values change", False, default=True)
-    steps: Whole = told("steps in each period", 2, default=1, ge=1)
-    growth: Number = told("length of a step over that of the one before", 1.2, default=1.0)
+    steps: Whole = told("steps in each period", 2, default=1, within=Range("number", 1))
+    growth: Number = told(
+        "length of a step over that of the one before",
+        1.2,
+        default=1.0,
+        within=Range("number", 0.1, 10.0, (0.5, 3.0)),
+    )
     steady_first: bool = told(
         "whether it begins from a steady solution, of the means over the run of what changes in time, else of the values "
         "as stated",
         False,
         default=True,
     )
-    first_heads: SurfacePart | None = told(
+    initial_heads: SurfacePart | None = told(
         "heads to begin with instead", {"raster": "heads.tif"}, default=None
     )
-    first_run: str | None = told(
+    initial_run: str | None = told(
         "folder of a run where it ended to begin from instead", "runs/run-001", default=None
     )
-    warm_up_years: Whole = told("years ahead, of the means of their season", 2, default=0, ge=0, le=100)
+    warm_up_years: Whole = told(
+        "years ahead, of the means of their season", 2, default=0, within=Range("number", 0, 1000, (0, 100))
+    )
     order: Literal[1, 2] = told("of the steps", 2, default=1)
-    head_error: Length | None = told("what a step may err by in any head", "1 cm", default=None)
+    head_error: Length | None = told(
+        "what a step may err by in any head",
+        "1 cm",
+        default=None,
+        within=positive("length", 1e4, (1e-6, 10.0)),
+    )
     results: Literal["steps", "periods"] | list[Time] = told(
         "what is kept: every step, one a period, or up to some times", "periods", default="steps"
     )
@@ -271,11 +305,11 @@ class TimePart(Part):
             )
         if self.start is None and (self.end is not None or self.every is not None):
             raise ValueError("an `end` or calendar periods (`every`) need a `start` date")
-        begun = self.first_heads is not None or self.first_run is not None
+        begun = self.initial_heads is not None or self.initial_run is not None
         if not (self.steady_first or begun or self.periods is not None):
             raise ValueError(
-                "without a steady first period, `first_heads` (a surface) or `first_run` (a run folder) say where heads "
-                "begin"
+                "without a steady first period, `initial_heads` (a surface) or `initial_run` (a run folder) say where "
+                "heads begin"
             )
         return self
 

@@ -6,7 +6,20 @@ from typing import ClassVar, Literal
 
 from pydantic import model_validator
 
-from inkhorn.project.parts import Angle, Length, Number, Part, ShapeFile, Whole, told
+from inkhorn.project.parts import (
+    SHARE,
+    Angle,
+    Elevation,
+    Length,
+    Number,
+    Part,
+    Range,
+    ShapeFile,
+    Whole,
+    nonnegative,
+    positive,
+    told,
+)
 from inkhorn.space import POINT_METHODS
 
 __all__ = ["BoundaryPart", "LayerPart", "LocalPart", "SurfacePart"]
@@ -18,11 +31,22 @@ class VariogramPart(Part):
     kind: Literal["spherical", "exponential", "gaussian", "linear"] = told(
         "its form", "spherical", default="spherical"
     )
-    range: Length = told("how far points tell of each other", "800 m")
-    sill: Number = told("variance far away, over that of the data", 1.0, default=1.0)
-    nugget: Number = told("variance right beside a point", 0.05, default=0.0)
+    range: Length = told(
+        "how far points tell of each other", "800 m", within=positive("length", usual=(1.0, 1e5))
+    )
+    sill: Number = told(
+        "variance far away, over that of the data",
+        1.0,
+        default=1.0,
+        within=positive("number", 1e9, (0.01, 100.0)),
+    )
+    nugget: Number = told(
+        "variance right beside a point", 0.05, default=0.0, within=nonnegative("number", 1e9)
+    )
     direction: Angle = told("of the longest range, anticlockwise from the x axis", 30, default=0.0)
-    ratio: Number = told("of the longest range to the shortest", 3, default=1.0)
+    ratio: Number = told(
+        "of the longest range to the shortest", 3, default=1.0, within=Range("number", 1.0, 1e4, (1.0, 100.0))
+    )
 
 
 class SurfacePart(Part):
@@ -44,17 +68,23 @@ class SurfacePart(Part):
     method: Literal[tuple(POINT_METHODS)] = told(  # type: ignore[valid-type]  # those that the space knows
         "how the surface is laid through points", "kriging", default="linear"
     )
-    neighbours: Whole = told("points looked at for each place", 12, default=24, ge=1)
-    power: Number = told("of the inverse distance", 2, default=2.0)
+    neighbours: Whole = told(
+        "points looked at for each place", 12, default=24, within=Range("number", 1, 1e5)
+    )
+    power: Number = told(
+        "of the inverse distance", 2, default=2.0, within=positive("number", 100.0, (0.5, 8.0))
+    )
     variogram: VariogramPart | None = told("for kriging", {"range": "800 m"}, default=None)
     raster: str | None = told("a GeoTIFF or ESRI ASCII grid", "sand_base.tif", default=None)
-    elevation: Length | None = told("one for all places", "-30 m", default=None)
+    elevation: Elevation | None = told("one for all places", "-30 m", default=None)
     under: str | None = told("a surface above: the ground, or a layer's base", "ground", default=None)
-    depth: Length = told("how far under it", "12 m", default=0.0)
+    depth: Length = told(
+        "how far under it", "12 m", default=0.0, within=Range("length", -1e4, 1e4, (-1000.0, 3000.0))
+    )
     between: tuple[str, str] | None = told(
         "two surfaces above, the upper one first", ["ground", "sand"], default=None
     )
-    share: Number = told("of the way down from one to the other", 0.3, default=0.5)
+    share: Number = told("of the way down from one to the other", 0.3, default=0.5, within=SHARE)
     never_above: str | None = told("a surface that it is kept below", "ground", default=None)
     never_below: str | None = told("a surface that it is kept above", "gravel", default=None)
 
@@ -72,10 +102,53 @@ class SurfacePart(Part):
         return self
 
 
-class BoundaryPart(ShapeFile):
-    """The site's polygon, and polygons within it that take no part."""
+class BoundaryPart(Part):
+    """The site's polygon, and polygons within it that take no part; or an upright box, by its sides or its cells.
 
+    A box stands on the map as ``extent = [0, 0, 1000, 800]`` (least x and y, greatest x and y), or as
+    ``corner = [0, 0]``, ``cell = "25 m"`` and ``count = [40, 32]``.
+    """
+
+    file: str | None = told("GeoPackage, GeoJSON or Shapefile", "site.gpkg", default=None)
+    table: str | None = told("which table of a GeoPackage", "boundary", default=None)
+    extent: tuple[Length, Length, Length, Length] | None = told(
+        "instead of a file: least x and y, greatest x and y", [0, 0, 1000, 800], default=None
+    )
+    corner: tuple[Length, Length] | None = told(
+        "instead of a file: least x and y of a box of cells", [0, 0], default=None
+    )
+    cell: Length | None = told(
+        "of that box: the size of its cells", "25 m", default=None, within=positive("length")
+    )
+    count: tuple[Whole, Whole] | None = told("of that box: cells along x and y", [40, 32], default=None)
+    crs: str | None = told("coordinate system of a box", "EPSG:25832", default=None)
     holes: ShapeFile | None = told("polygons that take no part", {"file": "holes.geojson"}, default=None)
+
+    @model_validator(mode="after")
+    def _one(self) -> BoundaryPart:
+        given = [k for k in ("file", "extent", "corner") if getattr(self, k) is not None]
+        if len(given) != 1:
+            raise ValueError(
+                "a boundary is the polygon of a `file`, a box by its `extent`, or one by its `corner`, `cell` and "
+                f"`count`; got {given or 'none'}"
+            )
+        box = self.corner is not None
+        if box != (self.cell is not None) or box != (self.count is not None):
+            raise ValueError("a box by its cells needs `corner`, `cell` and `count`, and nothing else does")
+        if (self.file is None and self.table is not None) or (self.file is not None and self.crs is not None):
+            raise ValueError("`table` is one of a `file`, and `crs` that of a box; leave it out")
+        x0, y0, x1, y1 = self.sides or (0.0, 0.0, 1.0, 1.0)
+        if x1 <= x0 or y1 <= y0:
+            raise ValueError("an extent is least x and y, then greatest x and y, with room between them")
+        return self
+
+    @property
+    def sides(self) -> tuple[float, float, float, float] | None:
+        """Least x and y, greatest x and y of a box [m]; None of a polygon."""
+        if self.corner is not None and self.cell is not None and self.count is not None:
+            x, y = self.corner
+            return x, y, x + self.cell * self.count[0], y + self.cell * self.count[1]
+        return self.extent
 
 
 class LocalPart(Part):
@@ -97,7 +170,9 @@ class LayerPart(Part):
     name: str = told("what it is called; of a layer in parts all of them", "sand")
     material: str = told("what it is made of, a table [material.NAME]", "sand")
     base: SurfacePart = told("its lower surface", {"elevation": "8 m"})
-    least_thickness: Length = told("what counts as thin", "0.3 m", default=0.1)
+    least_thickness: Length = told(
+        "what counts as thin", "0.3 m", default=0.1, within=positive("length", 1e4, (0.001, 20.0))
+    )
     where_thin: Literal["absent", "keep"] = told(
         "whether it is gone there, or kept in its neighbour's material", "keep", default="absent"
     )

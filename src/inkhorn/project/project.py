@@ -9,17 +9,20 @@ from typing import Any
 
 import numpy as np
 
-from inkhorn.errors import InputError, did_you_mean
+from inkhorn.errors import InputError, did_you_mean, gathering, naming
 from inkhorn.files import read_last_heads, read_picture, read_raster
+from inkhorn.model import Finding
 from inkhorn.project.inputs import Inputs
 from inkhorn.project.parts_grid import MeshPart
 from inkhorn.project.project_file import ProjectFile
 from inkhorn.project.read_features import FeatureReader
 from inkhorn.project.read_strata import StrataReader
 from inkhorn.project.source import Source
+from inkhorn.project.unusual import unusual
 from inkhorn.project.variants import variant_file
 from inkhorn.site import Bore, Feature, Material, Picture, Series, Site, Species, Zones, kinds
 from inkhorn.space import Grid, PlanMesh, Surface, layered
+from inkhorn.unit_choice import UnitChoice
 
 __all__ = ["Project", "read_project", "read_site"]
 
@@ -36,32 +39,35 @@ class Project:
         What is known.
     asked : ProjectFile
         The file's tables, numbers in metres, days and grams.
-    inputs : Inputs
-        Every file that was read, the project file first, as it was then.
+    source : Source
+        Finds the files that are named.
     read : tuple of dict
         What came of each: file, table, rows, what, and a note.
     variant : str or None
         Its name, if one was laid over the project file.
     changes : tuple of str
         What the variant differs in.
-    first_heads : Surface or None
+    initial_heads : Surface or None
         What a run through time begins with, if not with a steady solution.
     regions : dict of str to shapely geometry or None
         The polygons of the regions whose budget is wanted; None for one that is not told by polygons.
     lines : dict of str to shapely LineString
         Across which flow is wanted.
+    findings : tuple of Finding
+        Numbers of the file that seldom are.
     """
 
     path: Path
     site: Site
     asked: ProjectFile = field(repr=False)
-    inputs: Inputs = field(repr=False)
+    source: Source = field(repr=False)
     read: tuple[dict[str, Any], ...] = field(repr=False, default=())
     variant: str | None = None
     changes: tuple[str, ...] = field(repr=False, default=())
-    first_heads: Surface | None = field(repr=False, default=None)
+    initial_heads: Surface | None = field(repr=False, default=None)
     regions: dict[str, Any] = field(repr=False, default_factory=dict)
     lines: dict[str, Any] = field(repr=False, default_factory=dict)
+    findings: tuple[Finding, ...] = field(repr=False, default=())
 
     def cells_of_regions(self, grid: Grid) -> dict[str, Any]:
         """Return the cells of each region whose budget is wanted, (n_cells,) of bool.
@@ -85,9 +91,20 @@ class Project:
                 )
             if part.materials:
                 made = [self.site.materials[n].name in part.materials for n in grid.layer_names]
-                inside &= np.array(made)[cells.material]
+                inside &= np.array(made)[cells.material_layer]
             found[part.name] = inside
         return found
+
+    @property
+    def shown_in(self) -> UnitChoice:
+        """The units that results are told in."""
+        asked = self.asked.units.results
+        return UnitChoice.of_system(self.source.units) if asked is None else UnitChoice(asked)
+
+    @property
+    def inputs(self) -> Inputs:
+        """Every file that was read, the project file first, as it was then."""
+        return self.source.inputs
 
     @property
     def runs_folder(self) -> Path:
@@ -112,8 +129,9 @@ class Project:
         InputError
             If there is no grid of that name, or it cannot be made.
         """
-        part = self._grid_part(name)
-        return layered(self.mesh(name), self.site.strata, most_splits=getattr(part, "most_splits", {}))
+        part, mesh = self._grid_part(name), self.mesh(name)
+        with naming(self.path.name):
+            return layered(mesh, self.site.strata, max_splits=getattr(part, "max_splits", {}))
 
     def grid_name(self, name: str | None = None) -> str | None:
         """Return the name of the grid that is used: the one given, that of the run whose inputs these are, `use_grid`."""
@@ -151,15 +169,17 @@ class Project:
             If there is no grid of that name, or it cannot be made.
         """
         part = self._grid_part(name)
-        return part.made(self.site.boundary, self._near(part), self.inputs)
+        where = "[grid]" if self.grid_name(name) is None else f"[grids.{self.grid_name(name)}]"
+        with naming(f"{self.path.name}, {where}"):
+            return part.made(self.site.boundary, self._near(part), self.source)
 
     def heads_before(self, grid: Grid) -> Any:
         """Return what a run through time begins with, (n_cells,) [m]; None if with a steady solution."""
         time = self.asked.time
-        if time is not None and time.first_run is not None:
-            with self.inputs.reading(f"{time.first_run}/heads.nc") as path:
+        if time is not None and time.initial_run is not None:
+            with self.inputs.reading(f"{time.initial_run}/heads.nc") as path:
                 return read_last_heads(path, grid)
-        return None if self.first_heads is None else self.first_heads.at(grid.cells.x, grid.cells.y)
+        return None if self.initial_heads is None else self.initial_heads.at(grid.cells.x, grid.cells.y)
 
 
 def _series_of(thing: Feature | Any) -> list[Series]:
@@ -178,13 +198,21 @@ class _Reader:
         self.features = FeatureReader(self.source, self.strata)
 
     def boundary(self) -> Any:
-        shapes = self.source.shapes(self.asked.boundary, ("Polygon",), "boundary", "file")
-        if len(shapes) != 1:
-            raise InputError(
-                f"{self.asked.boundary.file} ({self.source.by('boundary', 'file')}) holds {len(shapes)} polygons; "
-                "the boundary is one."
-            )
-        boundary = shapes[0].geometry
+        import shapely
+
+        part = self.asked.boundary
+        if part.sides is not None:
+            boundary = shapely.box(*part.sides)
+            if part.crs is not None:
+                self.source.metres_of(part.crs, self.source.path.name, "boundary", "crs", bounds=part.sides)
+        else:
+            shapes = self.source.shapes(part, ("Polygon",), "boundary", "file")
+            if len(shapes) != 1:
+                raise InputError(
+                    f"{part.file} ({self.source.by('boundary', 'file')}) holds {len(shapes)} polygons; the boundary is "
+                    "one."
+                )
+            boundary = shapes[0].geometry
         if self.asked.boundary.holes is None:
             return boundary
         left = boundary.difference(self.source.union(self.asked.boundary.holes, "boundary", "holes"))
@@ -236,31 +264,34 @@ class _Reader:
         part = self.asked.bores
         if part is None:
             return ()
-        table = self.source.table(part.file, "bores", "file", sheet=part.sheet)
+        table = self.source.points(part.file, "bores", "file", sheet=part.sheet)
         dips = self.source.table(part.levels, "bores", "levels", sheet=part.levels_sheet)
-        names, layers = table.text("name"), table.text("layer")
-        x, y = self.source.on_map(table, part.local, "bores", "local")
-        whose = np.array(dips.text("name"))
+        with gathering() as tried:
+            names, layers = tried(table.text, "name"), tried(table.text, "layer")
+            places = tried(self.source.on_map, table, part.local, "bores", "local")
+            whose = np.array(tried(dips.text, "name"))
+            dates = tried(dips.dates, "date")
+            by_depth = dips.has("depth") and not dips.has("level")
+            levels = tried(dips.numbers, *(("depth", "length") if by_depth else ("level", "elevation")))
+            points = tried(table.numbers, "measuring_point", "elevation") if by_depth else None
+        x, y = places
         unknown = np.flatnonzero(~np.isin(whose, names))
         if len(unknown):
             raise InputError(
                 f'{dips.row(int(unknown[0]))}: the bore "{whose[unknown[0]]}" is not in {part.file}. Add it there.'
             )
-        dates = dips.dates("date")
-        if dips.has("level") or not dips.has("depth"):
-            levels = dips.numbers("level", "length")
-        else:
-            point = dict(zip(names, table.numbers("measuring_point", "length"), strict=True))
-            levels = np.array([point[n] for n in whose]) - dips.numbers("depth", "length")
+        if points is not None:
+            point = dict(zip(names, points, strict=True))
+            levels = np.array([point[n] for n in whose]) - levels
         return tuple(
             Bore(name, x[k], y[k], layers[k], dates[whose == name], levels[whose == name], table.row(k))
             for k, name in enumerate(names)
         )
 
-    def first_heads(self) -> Surface | None:
+    def initial_heads(self) -> Surface | None:
         """Make the heads that a run through time begins with."""
-        part = self.asked.time.first_heads if self.asked.time is not None else None
-        return None if part is None else self.strata.surface(part, "time", "first_heads")
+        part = self.asked.time.initial_heads if self.asked.time is not None else None
+        return None if part is None else self.strata.surface(part, "time", "initial_heads")
 
     def regions(self) -> dict[str, Any]:
         """Read the polygons of the regions whose budget is wanted."""
@@ -289,9 +320,16 @@ class _Reader:
 
     def site(self) -> Site:
         """Make the site."""
-        asked, boundary = self.asked, self.boundary()
-        strata = self.strata.strata()
-        features = tuple(f for f in self.features.features() if f.name not in asked.leave_out)
+        asked = self.asked
+        with gathering() as tried:  # what is wrong with one does not hide what is with the others
+            boundary = tried(self.boundary)
+            strata = tried(self.strata.strata)
+            materials = tried(self.materials)
+            found = tried(self.features.features)
+            bores = tried(self.bores)
+            zones = tried(self.zones)
+            picture = tried(self.picture)
+        features = tuple(f for f in found if f.name not in asked.leave_out)
         names = Counter(f.name for f in features)
         for feature in features:
             if names[feature.name] > 1:
@@ -300,20 +338,19 @@ class _Reader:
                 )
         edits = tuple(self.features.edits(features))
         changing = [s for thing in (*features, *edits) for s in _series_of(thing)]
-        picture = self.picture()
         return Site(
             boundary=boundary,
             strata=strata,
-            materials=self.materials(),
+            materials=materials,
             features=features,
-            bores=self.bores(),
-            species=tuple(Species(s.name, s.unit, s.start, s.limit) for s in asked.species),
+            bores=bores,
+            species=tuple(Species(s.name, s.unit, s.initial, s.limit) for s in asked.species),
             name=asked.title,
             crs=self.source.crs.used if self.source.crs else None,
             picture=picture,
             schedule=self.features.schedule(changing),
             edits=edits,
-            zones=self.zones(),
+            zones=zones,
         )
 
     def picture(self) -> Picture | None:
@@ -359,7 +396,7 @@ class _Reader:
             for j, near in enumerate(grid.near_parts):
                 known(near.features, places, "feature or bore", *path, "near", j)
             known(getattr(grid, "left_out", []), places, "feature or bore", *path, "left_out")
-            known(list(getattr(grid, "most_splits", {})), layers, "layer", *path, "most_splits")
+            known(list(getattr(grid, "max_splits", {})), layers, "layer", *path, "max_splits")
         for group in kinds():
             for k, part in enumerate(getattr(asked, group)):
                 known(list(getattr(part, "concentration", {})), species, "species", group, k, "concentration")
@@ -394,13 +431,14 @@ def read_project(path: str | Path, *, variant: str | None = None) -> Project:
         path,
         site,
         reader.asked,
-        source.inputs,
-        tuple(source.read.values()),
+        source,
+        source.came(),
         variant,
         tuple(source.changes),
-        reader.first_heads(),
+        reader.initial_heads(),
         reader.regions(),
         reader.lines(),
+        (*source.findings, *unusual(reader.asked, source.places)),
     )
 
 

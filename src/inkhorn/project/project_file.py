@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 from pydantic import Field, ValidationError, create_model, field_validator
 
 from inkhorn.errors import InputError
-from inkhorn.files import must_exist
+from inkhorn.files.reading import must_exist, text_of
 from inkhorn.project.parts import Part, Units, told
 from inkhorn.project.parts_asked import (
     DrawPart,
@@ -39,6 +39,7 @@ from inkhorn.project.parts_space import BoundaryPart, LayerPart, LocalPart, Surf
 from inkhorn.project.places import Places
 from inkhorn.project.variants import merged
 from inkhorn.site import Feature, Material, declared_fields, kinds, material_fields
+from inkhorn.unit_choice import UnitChoice
 from inkhorn.units import UnitSystem, quantity
 
 __all__ = ["ProjectFile", "load_project_file", "project_model"]
@@ -78,7 +79,7 @@ class ProjectFile(Part):
     fit: FitPart | None = told("what `inkhorn fit` may change", default=None)
     draw: DrawPart = told("how pictures are drawn", default=DrawPart())
 
-    @field_validator("region", "across", "paths", "transport")
+    @field_validator("region", "across", "paths", "transport", "species", "layer")
     @classmethod
     def _names_differ(cls, parts: list[Any]) -> list[Any]:
         names = [part.name for part in parts]
@@ -126,6 +127,10 @@ def _project_model(wanted: tuple[type[Feature], ...], of_materials: tuple[str, .
 
 
 _MESSAGES: dict[str, Callable[[Any], str]] = {
+    "greater_than_equal": lambda e: f"is {e['input']!r}; expected {e['ctx']['ge']} or more.",
+    "too_short": lambda e: (
+        f"has {e['ctx']['actual_length']} entries; expected {e['ctx']['min_length']} or more."
+    ),
     "missing": lambda e: f'"{e["loc"][-1]}" is missing. Add it.',
     "string_type": lambda e: f"is {e['input']!r}; expected text in quotes.",
     "list_type": lambda e: f"is {e['input']!r}; expected a list in square brackets.",
@@ -152,6 +157,8 @@ def _message(error: Any, places: Places) -> str:
         known = error["ctx"]["expected_tags"].replace(MESH_TAG, "")
         path, text = (*path, "kind"), f'is "{given}"; expected one of {known}.'
     key = error.get("ctx", {}).get("key")
+    if key and error["type"] == "impossible":
+        path, key = (*path, key), None
     place = places.at((*path, key) if key else path)
     shown = ".".join(f"{p}" if not isinstance(p, int) else f"#{p + 1}" for p in path)
     return f"{place}{f', {shown}' if shown else ''}: {text}"
@@ -162,19 +169,13 @@ def _read_toml(path: Path) -> tuple[dict[str, Any], Places]:
         must_exist(path)
     except InputError as problem:
         raise InputError(f"{problem} A project file can be made with `inkhorn new`.") from None
+    text = text_of(path)
     try:
-        text = path.read_text(encoding="utf-8-sig")  # with a byte order mark or without
         return tomllib.loads(text), Places(text, path.name)
-    except OSError as problem:
-        raise InputError(f'cannot read "{path}": {problem.strerror}.') from None
     except RecursionError:
         raise InputError(f"{path.name} nests its tables too deep to be read. Write it flatter.") from None
     except tomllib.TOMLDecodeError as problem:
         raise InputError(f"{path.name} is not TOML: {problem}.") from None
-    except UnicodeDecodeError as problem:
-        raise InputError(
-            f"{path.name} is not in UTF-8 (byte {problem.start}). Save it as UTF-8, which TOML is written in."
-        ) from None
 
 
 def load_project_file(path: Path, variant: Path | None = None) -> tuple[ProjectFile, Places, list[str]]:
@@ -211,6 +212,7 @@ def load_project_file(path: Path, variant: Path | None = None) -> tuple[ProjectF
             ("concentration", units.concentration),
         ):
             quantity(1.0, kind, units=system, what=f'units.{kind} = "{unit}"')
+        UnitChoice(units.results or ())
         return project_model().model_validate(given, context={"units": system}), places, changes
     except ValidationError as problem:
         raise InputError("\n".join(_message(e, places) for e in problem.errors())) from None

@@ -7,7 +7,8 @@ from typing import Any
 
 import numpy as np
 
-from inkhorn.errors import InputError, did_you_mean
+from inkhorn.dates import one_date
+from inkhorn.errors import InputError, did_you_mean, gathering
 from inkhorn.files.shapes import Shape
 from inkhorn.files.tables import Table
 from inkhorn.model import dimension_of
@@ -61,7 +62,9 @@ class FeatureReader:
         """Read a value in time, of one feature if the table holds several."""
         table = self._table(part.series, *key, sheet=part.sheet)
         names = part.column if isinstance(part.column, list) else [part.column or key[-1]]
-        times, values = self._times(table, part.time), [table.numbers(n, kind) for n in names]
+        with gathering() as tried:
+            times = tried(self._times, table, part.time)
+            values = [tried(table.numbers, n, kind) for n in names]
         rows = np.arange(len(table))
         if part.by is not None:
             rows = np.flatnonzero(np.array(table.text(part.by)) == feature)
@@ -71,7 +74,7 @@ class FeatureReader:
                 )
         return Series(
             times[rows],
-            np.column_stack(values)[rows],
+            (-1.0 if part.negative else 1.0) * np.column_stack(values)[rows],
             f"{', '.join(names)} of {part.series}",
             tuple(table.row(int(k)) for k in rows),
         )
@@ -93,7 +96,7 @@ class FeatureReader:
             easily_taken=part.easily_taken,
             runoff=part.runoff,
             crop_factor=part.crop_factor,
-            first_deficit=1000.0 * part.first_deficit,
+            initial_deficit=1000.0 * part.initial_deficit,
         )
         return Series(dates, days["recharge [mm]"].to_numpy() / 1000.0, f"recharge from {part.weather}")
 
@@ -105,7 +108,10 @@ class FeatureReader:
                 f"{self.source.by(*key)}: {len(names)} columns are named; expected one"
                 + (f", or {columns} for the two ends of a line." if columns > 1 else ".")
             )
-        found = tuple(shape.number(name, kind, unit=given.unit, units=self.source.units) for name in names)
+        sign = -1.0 if given.negative else 1.0
+        found = tuple(
+            sign * shape.number(name, kind, unit=given.unit, units=self.source.units) for name in names
+        )
         return found if len(found) > 1 else found[0]
 
     def _value(self, value: Any, said: Quantity, shape: Shape, geometry: str, feature: str, *key: Any) -> Any:
@@ -146,13 +152,19 @@ class FeatureReader:
         except InputError as problem:
             raise InputError(f"{self.source.by(*key)}: {problem}") from None
 
-    def features(self) -> Iterator[Feature]:
-        """Make all features, in the order of their kinds."""
-        for group, kind in kinds().items():
-            for k, part in enumerate(getattr(self.asked, group)):
-                yield from self._features(part, kind, group, k)
-        if self.asked.wells is not None:
-            yield from self._wells(self.asked.wells)
+    def features(self) -> list[Feature]:
+        """Make all features, in the order of their kinds; what is wrong with some is told all at once."""
+        found: list[Feature] = []
+        with gathering() as tried:
+            for group, kind in kinds().items():
+                for k, part in enumerate(getattr(self.asked, group)):
+                    found += (
+                        tried(lambda p=part, c=kind, g=group, n=k: list(self._features(p, c, g, n))) or []
+                    )
+            wells = self.asked.wells
+            if wells is not None:
+                found += tried(lambda: list(self._wells(wells))) or []
+        return found
 
     def _features(self, part: FeaturePart, kind: type[Feature], group: str, k: int) -> Iterator[Feature]:
         shapes = self._shapes(part, kind, group, k)
@@ -181,31 +193,39 @@ class FeatureReader:
 
     def _wells(self, part: WellsPart) -> Iterator[Feature]:
         """Wells from a table: its columns are what a well declares."""
-        table = self.source.table(part.file, "wells", "file", sheet=part.sheet)
+        table = self.source.points(part.file, "wells", "file", sheet=part.sheet)
         rates = None
         if part.rates is not None:
             rates = self._table(part.rates, "wells", "rates", sheet=part.rates_sheet)
         said = {k: q for k, (_, q) in declared_fields(Well).items() if isinstance(q, Quantity)}
         in_time = [k for k, q in said.items() if q.in_time]
+        signed = part.signed_rate
+        for one in (table, rates):
+            if one is not None and signed is not None and one.has(signed):
+                one.part_by_sign(signed, "abstraction", "injection", "flow")
         if not any(t.has(k) for t in (table, rates) if t is not None for k in in_time):
+            if signed is not None:
+                (rates or table).text(signed)  # says what is missing
             (rates or table).text("abstraction")  # says what is missing
-        x, y = self.source.on_map(table, part.local, "wells", "local")
-        columns: dict[str, Any] = {"x": x, "y": y}
-        for key, q in said.items():
-            kind = q.dimension_on("point")
-            if key in ("screen_top", "screen_bottom"):
-                columns[key] = self._screen(table, key, x, y)
-            elif table.has(key):
-                columns[key] = table.numbers(key, kind, default=np.nan)
-        moving = self._rates(rates, table.text("name"), in_time) if rates is not None else {}
-        for k, name in enumerate(table.text("name")):
+        with gathering() as tried:
+            names = tried(table.text, "name")
+            x, y = tried(self.source.on_map, table, part.local, "wells", "local") or (None, None)
+            columns: dict[str, Any] = {"x": x, "y": y}
+            for key, q in said.items():
+                kind = q.dimension_on("point")
+                if key in ("screen_top", "screen_bottom"):
+                    columns[key] = tried(self._screen, table, key, x, y)
+                elif table.has(key):
+                    columns[key] = tried(table.numbers, key, kind, default=np.nan)
+        moving = self._rates(rates, names, in_time) if rates is not None else {}
+        for k, name in enumerate(names):
             values: dict[str, Any] = {key: float(v[k]) for key, v in columns.items() if np.isfinite(v[k])}
             yield Well(name=name, source=table.row(k), **(values | moving.get(name, {})))
 
     def _screen(self, table: Table, column: str, x: Any, y: Any) -> Any:
         """An end of the screens, as elevation, or from its depth below the ground."""
         if table.has(column) or not table.has(f"{column}_depth"):
-            return table.numbers(column, "length")
+            return table.numbers(column, "elevation")
         return self.strata.surfaces["ground"].at(x, y) - table.numbers(f"{column}_depth", "length")
 
     def _rates(self, table: Table, wells: list[str], of: list[str]) -> dict[str, dict[str, Series]]:
@@ -242,28 +262,18 @@ class FeatureReader:
             raise InputError(f"{self.source.by('time')}: {problem}") from None
 
     def _periods(self, part: TimePart) -> Schedule:
-        start = None
-        if part.start is not None:
-            try:
-                start = np.datetime64(part.start, "s")
-            except ValueError:
-                raise InputError(f'start is "{part.start}"; expected a date as in 2021-05-31.') from None
+        start = None if part.start is None else one_date(part.start, "start")
         options: dict[str, Any] = {"steps": part.steps, "growth": part.growth, "steady": False}
         if part.periods is not None:
             ends, options = self._listed_periods(part, start, options)
         elif part.every is not None or part.end is not None:
             assert start is not None  # the file's model sees to that
-            try:
-                end = (
-                    np.datetime64(part.end, "s")
-                    if part.end is not None
-                    else start + np.timedelta64(round((part.duration or 0.0) * 86400), "s")
-                )
-            except ValueError:
-                raise InputError(f'end is "{part.end}"; expected a date as in 2021-05-31.') from None
-            ends = (
-                periods_between(start, end, part.every) if part.every else periods_between(start, end, "year")
+            end = (
+                one_date(part.end, "end")
+                if part.end is not None
+                else start + np.timedelta64(round((part.duration or 0.0) * 86400), "s")
             )
+            ends = periods_between(start, end, part.every or "year")
             if part.every is None:
                 ends = ends[-1:]
         else:

@@ -36,7 +36,7 @@ class StrataReader:
         self.source, self.asked = source, source.asked
         self.surfaces: dict[str, Surface] = {}
 
-    def surface(self, part: SurfacePart, *key: Any, kind: str = "length") -> Surface:
+    def surface(self, part: SurfacePart, *key: Any, kind: str = "elevation") -> Surface:
         """Make a surface, of elevations or of another kind of number; those it names stand above it in the file."""
         made = self._surface_alone(part, kind, *key)
         if part.never_above is not None or part.never_below is not None:

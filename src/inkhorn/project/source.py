@@ -8,16 +8,27 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
 from inkhorn.files.shapes import Shape, read_shapes
 from inkhorn.files.tables import Table, read_table
+from inkhorn.model import Finding
 from inkhorn.project.coordinates import metre_system
 from inkhorn.project.inputs import Inputs
+from inkhorn.project.parts import ShapeFile
 from inkhorn.project.project_file import load_project_file
-from inkhorn.units import UnitSystem, unit_factor
+from inkhorn.units import UnitSystem, split_header, unit_factor
 
 __all__ = ["Source"]
+
+
+_OF_SHAPES = (".gpkg", ".geojson", ".json", ".shp")
+
+
+def _cell(value: Any) -> str:
+    """An attribute as a table holds it."""
+    return "" if value is None or value != value else str(value).strip()
 
 
 class MapSystem(NamedTuple):
@@ -57,6 +68,8 @@ class Source:
         u = self.asked.units
         self.units = UnitSystem(u.length, u.time, u.concentration)
         self.read: dict[tuple[str, str], dict[str, Any]] = {}  # what came, by file and table
+        self.findings: list[Finding] = []
+        self.remarks: dict[tuple[str, str], list[str]] = {}  # what was understood of each table
         self.crs: MapSystem | None = None
         self.bare: tuple[str, float] | None = (
             None  # the first file that states none before one does, and its unit
@@ -76,6 +89,28 @@ class Source:
         with self.inputs.reading(file) as path:
             table = read_table(path, units=self.units, sheet=sheet, asked_by=asked_by)
         self.note(file, table.sheet, len(table), f"columns {', '.join(table.columns)}")
+        self.remarks[file, table.sheet or ""] = table.remarks
+        return table
+
+    def points(self, file: str, *key: Any, sheet: str | None = None) -> Table:
+        """Read a table whose rows stand at places: columns x and y of a table, or the points of a GIS file."""
+        if Path(file).suffix.lower() not in _OF_SHAPES:
+            return self.table(file, *key, sheet=sheet)
+        shapes = self.shapes(ShapeFile(file=file, table=sheet), ("Point",), *key)
+        columns = {str(c): [_cell(s.attributes[c]) for s in shapes] for c in shapes[0].attributes}
+        split = {name: split_header(name) for name in columns}
+        table = Table(
+            Path(file),
+            {split[name][0]: cells for name, cells in columns.items()},
+            [k + 1 for k in range(len(shapes))],
+            {short: unit for short, unit in split.values()},
+            self.units,
+            sheet,
+            rows_are="row",
+        )
+        for axis in ("x", "y"):
+            table.columns[axis] = [repr(float(getattr(s.geometry, axis))) for s in shapes]
+            table.headers[axis] = "m"  # the map's by now
         return table
 
     def on_map(self, table: Table, local: bool, *key: Any, x: str = "x", y: str = "y") -> tuple[Any, Any]:
@@ -99,46 +134,46 @@ class Source:
             shapes, crs = read_shapes(
                 path, table=part.table, kinds=kinds, asked_by=f"named in {self.by(*key)}"
             )
-        shapes, moved = self._brought_together(shapes, crs, part.file, *key)
+        there, moved = self.on_the_map([s.geometry for s in shapes], crs, part.file, *key)
+        if there is not None:
+            shapes = [replace(s, geometry=g) for s, g in zip(shapes, there, strict=True)]
         geometries = sorted({s.geometry.geom_type for s in shapes})
         columns = ", ".join(shapes[0].attributes) or "none"
         self.note(part.file, part.table, len(shapes), f"{', '.join(geometries)}; attributes {columns}", moved)
         return shapes
 
-    def _brought_together(
-        self, shapes: list[Shape], crs: str | None, file: str, *key: Any
-    ) -> tuple[list[Shape], str]:
-        """Shapes in metres, in the coordinate system of the first file that stated one; and a note if they were moved."""
+    def on_the_map(
+        self, geometries: Any, crs: str | None, file: str, *key: Any
+    ) -> tuple[NDArray[Any] | None, str]:
+        """Bring shapes to the map: in metres, in the coordinate system of the first file that stated one.
+
+        Returns
+        -------
+        shapes : ndarray of shapely geometry, or None
+            None where they lie on it as they are.
+        note : str
+            What was done, to be told.
+        """
         import shapely
 
         if crs is None or self.crs is None or self.crs.stated == crs:
-            bounds = shapely.total_bounds([s.geometry for s in shapes])
-            factor, note = self.metres_of(crs, file, *key, bounds=bounds)
+            factor, note = self.metres_of(crs, file, *key, bounds=shapely.total_bounds(geometries))
             if factor == 1.0:
-                return shapes, note
-            return [
-                replace(s, geometry=shapely.transform(s.geometry, lambda xy: factor * xy)) for s in shapes
-            ], note
+                return None, note
+            return np.asarray(shapely.transform(geometries, lambda xy: factor * xy)), note
         import pyproj
 
         try:
             turn = pyproj.Transformer.from_crs(crs, self.crs.used, always_xy=True)
-            moved = [
-                replace(
-                    s,
-                    geometry=shapely.transform(
-                        s.geometry,
-                        lambda xy: np.column_stack(turn.transform(xy[:, 0], xy[:, 1], errcheck=True)),
-                    ),
-                )
-                for s in shapes
-            ]
+            moved = shapely.transform(
+                geometries, lambda xy: np.column_stack(turn.transform(xy[:, 0], xy[:, 1], errcheck=True))
+            )
         except pyproj.exceptions.ProjError as problem:
             raise InputError(
                 f"{file} is in {crs} and cannot be brought to {self.crs.stated}, that of {self.crs.file} "
                 f"({self.by(*key)}): {problem}. Save it in that coordinate system."
             ) from None
-        return moved, f"brought from {crs} to {self.crs.stated}, that of {self.crs.file}"
+        return np.asarray(moved), f"brought from {crs} to {self.crs.stated}, that of {self.crs.file}"
 
     def metres_of(self, crs: str | None, file: str, *key: Any, bounds: Any = None) -> tuple[float, str]:
         """Return what one unit of a file's coordinates is in metres, and what to tell of it.
@@ -159,6 +194,17 @@ class Source:
             return factor, "" if factor == 1.0 else f"coordinates in {self.units.length}, brought to metres"
         if self.crs is None:
             self.crs = MapSystem(crs, *metre_system(crs, f"{file} ({self.by(*key)})", bounds), file)
+            own = unit_factor(self.units.length, "length")
+            if abs(own / self.crs.metres - 1.0) > 1e-12:
+                self.findings.append(
+                    Finding(
+                        "warning",
+                        f"the map is in {self.crs.unit} ({file}, {crs}), but coordinates and lengths of {self.path.name} "
+                        f"that carry no unit are in {self.units.length}",
+                        self.by("units"),
+                        f'Set length = "{self.crs.unit}" under [units], or give each its unit.',
+                    )
+                )
             if self.bare is not None:
                 if abs(self.bare[1] / self.crs.metres - 1.0) > 1e-12:
                     raise InputError(
@@ -173,6 +219,13 @@ class Source:
                 "Bring both to one coordinate system."
             )
         return self.crs.metres, "" if self.crs.metres == 1.0 else f"brought from the unit of {crs} to metres"
+
+    def came(self) -> tuple[dict[str, Any], ...]:
+        """What came of each file: file, table, rows, what, and a note."""
+        return tuple(
+            row | {"note": "; ".join([*([row["note"]] if row["note"] else []), *self.remarks.get(key, [])])}
+            for key, row in self.read.items()
+        )
 
     def union(self, part: Any, *key: Any) -> Any:
         """Join all polygons of a file to one shape."""

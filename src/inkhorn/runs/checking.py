@@ -45,7 +45,7 @@ def check_project(project: Project, grid: str | None = None) -> tuple[Model, Fin
 
 def found_before(project: Project, model: Model) -> Findings:
     """Return what is known of a model before it is solved, and what the products asked for will lack."""
-    return Findings.of([*check(model), *_lacking(project, model)])
+    return Findings.of([*project.findings, *check(model), *_lacking(project, model)])
 
 
 def _lacking(project: Project, model: Model) -> Iterator[Finding]:

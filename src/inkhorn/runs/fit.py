@@ -152,13 +152,14 @@ def fitted(
         _write_state(folder, go_on, known)
         journal.tell(f"goes on after iteration {len(go_on.history) - 1} of {before.path}")
 
-    def heard(iteration: int, row: FitRow) -> None:
+    def kept(state: FitState) -> None:
+        row = state.history[-1]
+        _write_state(folder, state, known)
         folder.worth = True
         journal.tell(
-            f"iteration {iteration}: sum of squares {row.objective:.4g} m², {row.flow_solves} flow and "
+            f"iteration {len(state.history) - 1}: sum of squares {row.objective:.4g} m², {row.flow_solves} flow and "
             f"{row.sensitivity_solves} sensitivity solves"
         )
-        journal.progress(f"fitting, iteration {iteration + 1}", None)
 
     journal.progress("fitting", None)
     folder.keep_about(cells=model.grid.n_cells, steps=1, **{"in time": False})
@@ -167,9 +168,9 @@ def fitted(
         model,
         parameters,
         observations=observe(model, project.site.bores),
-        solver={"closure": asked.closure, "most_iterations": asked.most_iterations},
-        progress=heard,
-        keep=lambda state: _write_state(folder, state, known),
+        solver={"closure": asked.closure, "max_iterations": asked.max_iterations},
+        progress=journal.progress,
+        keep=kept,
         go_on=go_on,
     )
     _write_record(fit.after, folder.file("steps"))
@@ -216,22 +217,22 @@ class FitProduct(Product[FitResult]):
     def write(self, work: Work, asked: Any, made: FitResult) -> None:
         import pandas as pd
 
-        file = work.folder.file
-        write_table(made.table(), file("parameters"))
+        file, units = work.folder.file, work.project.shown_in
+        write_table(made.table(), file("parameters"), units)
         before = made.residuals(before=True)
         both = made.residuals().assign(
             **{"computed before [m]": before["computed [m]"], "residual before [m]": before["residual [m]"]}
         )
-        write_table(both, file("residuals"))
+        write_table(both, file("residuals"), units)
         stats = {"before": made.statistics(before=True), "after": made.statistics()}
         table = pd.DataFrame({k: vars(s) for k, s in stats.items()}).T.rename_axis("fit")
-        write_table(table, file("statistics"))
+        write_table(table, file("statistics"), units)
         history = [
             {"iteration": k, "sum of squares [m²]": row.objective}
             | {f"{p.name} [{p.unit}]": v for p, v in zip(made.parameters, row.values, strict=True)}
             for k, row in enumerate(made.history)
         ]
-        write_table(pd.DataFrame(history), file("history"))
+        write_table(pd.DataFrame(history), file("history"), units)
         with suppress(FileNotFoundError):
             file("iterate", str(len(made.history) - 1)).unlink()
 

@@ -24,10 +24,10 @@ def solved_flow(
     folder: RunFolder,
     journal: Journal,
     *,
-    first: Any = None,
+    initial_heads: Any = None,
     before: RunFolder | None = None,
 ) -> FlowResult:
-    """Solve the flow, its records on disk as they are made; from `first` heads, after the records of an earlier folder.
+    """Solve the flow, its records on disk as they are made; from `initial_heads`, after the records of an earlier folder.
 
     Raises
     ------
@@ -43,25 +43,22 @@ def solved_flow(
     done = len(steps)
     folder.keep_about(cells=model.grid.n_cells, **{"in time": schedule is not None})
 
-    def heard(k: int, left: float) -> None:
-        if schedule is None:
-            journal.progress(f"solving for heads, closure {left:.0e}", None)
-        else:
+    def heard(words: str, share: float | None) -> None:
+        if schedule is not None:
             folder.worth = len(steps) > done
-            end = float(schedule.ends[-1])
-            journal.progress(f"solving for heads, day {steps.reached:.0f} of {end:.0f}", steps.reached / end)
+        journal.progress(words, share)
 
     journal.progress("solving for heads", None)
     try:
         flow = solve_flow(
             model,
-            first=first,
+            initial_heads=initial_heads,
             steps=steps,
             order=1 if time is None else time.order,
             head_error=None if time is None else time.head_error,
             results="steps" if time is None else time.results,
             closure=asked.solver.closure,
-            most_iterations=asked.solver.most_iterations,
+            max_iterations=asked.solver.max_iterations,
             progress=heard,
         )
     finally:
@@ -85,7 +82,7 @@ def _take_over(before: RunFolder, steps: StepFile, journal: Journal) -> None:
         steps.append(record)
     earlier.close()
     if len(steps) and steps.model.schedule is not None:
-        journal.tell(f"goes on after step {len(steps)}, day {steps.reached:g}, of {before.path}")
+        journal.tell(f"goes on after {len(steps)} steps, day {steps.reached:g}, of {before.path}")
 
 
 def read_flow(model: Model, folder: RunFolder) -> FlowResult:
@@ -137,27 +134,27 @@ class FlowProduct(Product[FlowResult]):
         return work.flow
 
     def write(self, work: Work, asked: Any, made: FlowResult) -> None:
-        flow, file = made, work.folder.file
+        flow, file, units = made, work.folder.file, work.project.shown_in
         model = flow.model
-        write_flow(flow, file("heads"))
+        write_flow(flow, file("heads"), units)
         if model.placed is not None:
-            write_table(model.placed, file("placed"))
-        write_table(flow.budget(), file("budget"))
-        write_table(flow.budget(by="feature"), file("budget by feature"))
-        write_table(flow.well_levels(), file("well levels"))
+            write_table(model.placed, file("placed"), units)
+        write_table(flow.budget(), file("budget"), units)
+        write_table(flow.budget(by="feature"), file("budget by feature"), units)
+        write_table(flow.well_levels(), file("well levels"), units)
         regions = work.project.cells_of_regions(model.grid)
         if regions:
-            write_table(flow.budget(by="region", regions=regions), file("budget by region"))
+            write_table(flow.budget(by="region", regions=regions), file("budget by region"), units)
         if work.project.lines:
             import pandas as pd
 
             parts = {name: flow.across(line) for name, line in work.project.lines.items()}
-            write_table(pd.concat(parts, names=["line"]), file("flow across"))
+            write_table(pd.concat(parts, names=["line"]), file("flow across"), units)
         if model.schedule is not None:
-            write_table(model.schedule.table(dict(model.changes)), file("periods"))
-            write_table(flow.budgets(), file("budget in time"))
-            write_table(flow.mean_budget(), file("mean budget"))
-        write_table(flow.report.frame(), file("solver"))
+            write_table(model.schedule.table(dict(model.inputs_in_time)), file("periods"), units)
+            write_table(flow.budgets(), file("budget in time"), units)
+            write_table(flow.mean_budget(), file("mean budget"), units)
+        write_table(flow.report.table(), file("solver"), units)
 
     def read(self, work: Work, asked: Any) -> FlowResult:
         return work.flow
@@ -183,7 +180,7 @@ class FlowProduct(Product[FlowResult]):
         when = f"{n} steps in time; at the end heads" if in_time else "steady heads"
         yield f"{when} from {heads.min():.2f} to {heads.max():.2f} m; {made.report}"
         if in_time and made.report.rows:
-            hardest = made.report.frame()["until [day]"].value_counts()
+            hardest = made.report.table()["until [day]"].value_counts()
             yield (
                 f"{hardest.mean():.1f} Newton steps a step in time, at most {hardest.iloc[0]}, in the one up to day "
                 f"{hardest.index[0]:g}; solver.csv has them all"
@@ -199,7 +196,7 @@ def write_findings(before: Findings, work: Work) -> None:
 
     work.journal.progress("looking at the answer", None)
     answer = work.flow.findings()
-    both = {"before solving": before.frame(), "in the answer": answer.frame()}
+    both = {"before solving": before.table(), "in the answer": answer.table()}
     table = pd.concat(both, names=["found"]).reset_index("found")
     write_table(table, work.folder.file("findings"))
     for line in answer.lines():

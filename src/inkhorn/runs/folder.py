@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 __all__ = ["FILES", "FORMAT", "RunFolder", "describe"]
 
-FORMAT = 1
+FORMAT = 2
 FILES = {  # every file of a run: what it is called, and what is in it; {} is a layer or the name of a request
     "about": ("about.json", "what was run, with which format and version, and what is done"),
     "log": ("log.txt", "what was told while it ran"),
@@ -94,13 +94,13 @@ class RunFolder:
                 f'"{path}" is no run folder: it has no {file.name} that can be read. Expected a folder that '
                 "`inkhorn run` or `inkhorn fit` made."
             ) from None
-        if number > FORMAT:
-            raise InputError(
-                f'"{path}" is a run folder of format {number}; this version reads formats up to {FORMAT}. Open it with '
-                f"the version that made it ({about.get('inkhorn', 'not said')}), or a later one."
-            )
         if number < 1:
             raise InputError(f'"{path}" was made before run folders had a format. Run it again.')
+        if number != FORMAT:
+            raise InputError(
+                f'"{path}" is a run folder of format {number}; this version reads format {FORMAT}. Open it with the '
+                f"version that made it ({about.get('inkhorn', 'not said')}), or run it again."
+            )
         return cls(path, about)
 
     def file(self, key: str, of: str = "") -> Path:

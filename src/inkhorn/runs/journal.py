@@ -10,6 +10,8 @@ from datetime import UTC, datetime
 from importlib.metadata import version
 from pathlib import Path
 
+from inkhorn.progress import Progress
+
 __all__ = ["Journal"]
 
 
@@ -31,7 +33,7 @@ class Journal:
     """
 
     say: Callable[[str], None] = lambda line: None
-    progress: Callable[[str, float | None], None] = lambda words, share: None
+    progress: Progress = lambda words, share: None
     lines: list[str] = field(default_factory=list)
     problems: list[str] = field(default_factory=list)
     _log: Path | None = field(default=None, init=False, repr=False)

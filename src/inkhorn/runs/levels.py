@@ -59,10 +59,11 @@ class LevelsProduct(Product[LevelResult]):
         return LevelResult(seen, means, by_date, fit_table(by_date, sum(len(b.levels) for b in bores)))
 
     def write(self, work: Work, asked: Any, made: LevelResult) -> None:
-        write_table(made.means, work.folder.file("residuals"))
+        units = work.project.shown_in
+        write_table(made.means, work.folder.file("residuals"), units)
         for table, key in ((made.by_date, "levels"), (made.fit, "levels fit")):
             if table is not None:
-                write_table(table, work.folder.file(key))
+                write_table(table, work.folder.file(key), units)
 
     def read(self, work: Work, asked: Any) -> LevelResult:
         return self.solve(work, asked)  # at once, from the heads

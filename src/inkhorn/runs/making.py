@@ -46,7 +46,7 @@ class _Making:
         self.before = None if go_on is None else _to_go_on_from(go_on, kind)
         named = grid or project.inputs.as_run.get("grid")
         self.name = "-".join(part for part in (project.variant, named) if part)
-        self.first: Any = None
+        self.initial_heads: Any = None
         self.found = Findings.of([])
         self.failed: list[InkhornError] = []
         self.again = f"inkhorn {kind} {shlex.quote(str(project.path))}"
@@ -71,7 +71,7 @@ class _Making:
             journal.tell(f"variant {project.variant}: {change}")
         for finding in self.found:
             journal.tell(str(finding))
-        self.first = project.heads_before(model.grid)
+        self.initial_heads = project.heads_before(model.grid)
         return model
 
     @contextmanager
@@ -102,7 +102,7 @@ class _Making:
                 for picture in product.draw(work, asked, one) if one is not None else ():
                     self.journal.progress(f"drawing {picture.what}", k / len(made))
                     with self._not_drawn(picture.path.name):
-                        save_figure(picture.path, picture.fill)
+                        save_figure(picture.path, picture.fill, units=work.project.shown_in)
         if self.failed:
             raise self.failed[0]
 
@@ -212,7 +212,12 @@ def run_project(
         steps = StepFile(folder.file("steps"), model)
         try:
             flow = solved_flow(
-                project, steps, folder, making.journal, first=making.first, before=making.before
+                project,
+                steps,
+                folder,
+                making.journal,
+                initial_heads=making.initial_heads,
+                before=making.before,
             )
             making.products(Work(project, model, flow, folder, making.journal))
             time = project.asked.time

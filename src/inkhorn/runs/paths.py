@@ -7,11 +7,11 @@ from collections.abc import Iterator, Sequence
 from inkhorn import draw
 from inkhorn.files import read_paths, write_paths, write_table
 from inkhorn.model import Finding, Model
-from inkhorn.paths import PathResult, trace
+from inkhorn.paths import PathResult, refuse_many_paths, trace
 from inkhorn.project import Project
 from inkhorn.project.parts_asked import PathsPart
 from inkhorn.runs.product import Picture, Product, Work
-from inkhorn.runs.wants import lacking_porosity, left_out_in_time
+from inkhorn.runs.wants import lacking_porosity, left_out_in_time, too_much
 from inkhorn.space import RectangularMesh
 
 __all__ = ["PathsProduct"]
@@ -21,8 +21,8 @@ YEAR = 365.25
 
 def _in_one_cell(model: Model, well: str) -> bool:
     """Whether no water can pass through a well from layer to layer."""
-    found = [t for t in model.terms if well in t.features]
-    return all((t.feature == t.features.index(well)).sum() <= 1 for t in found)
+    found = [t for t in model.terms if well in t.feature_names]
+    return all((t.feature_index == t.feature_names.index(well)).sum() <= 1 for t in found)
 
 
 class PathsProduct(Product[PathResult]):
@@ -42,6 +42,7 @@ class PathsProduct(Product[PathResult]):
         where = f"{project.path.name}, [paths]"
         yield from lacking_porosity(project, model, self.what, self.table)
         yield from left_out_in_time(project, model, f"{self.what} are", self.table)
+        yield from too_much(lambda: refuse_many_paths(len(asked.wells) * asked.per_well), where)
         mesh = model.grid.mesh
         if not isinstance(mesh, RectangularMesh) or mesh.outline is not None:
             yield Finding(
@@ -69,20 +70,19 @@ class PathsProduct(Product[PathResult]):
             )
 
     def solve(self, work: Work, asked: PathsPart) -> PathResult:
-        words = f"following particles{f', {asked.name}' if asked.name else ''}"
         return trace(
             work.flow,
             asked.wells,
             backward=asked.direction == "backward",
-            most_time=asked.longest,
+            max_time=asked.max_time,
             mark=asked.mark,
             per_well=asked.per_well,
-            progress=lambda done, all_: work.journal.progress(words, done / all_),
+            progress=work.journal.progress,
         )
 
     def write(self, work: Work, asked: PathsPart, made: PathResult) -> None:
         write_paths(made, work.folder.file("paths", asked.name))
-        write_table(made.ends, work.folder.file("path ends", asked.name))
+        write_table(made.ends, work.folder.file("path ends", asked.name), work.project.shown_in)
 
     def read(self, work: Work, asked: PathsPart) -> PathResult:
         path = work.folder.there("paths", asked.name)

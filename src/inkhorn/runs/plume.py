@@ -11,9 +11,9 @@ from inkhorn.model import Finding, Model
 from inkhorn.project import Project
 from inkhorn.project.parts_asked import TransportPart
 from inkhorn.runs.product import Picture, Product, Work
-from inkhorn.runs.wants import lacking_porosity, left_out_in_time
+from inkhorn.runs.wants import lacking_porosity, left_out_in_time, too_much
 from inkhorn.site import Species
-from inkhorn.transport import Spreading, TransportResult, solve_transport
+from inkhorn.transport import Dispersion, TransportResult, refuse_long_transport, solve_transport
 from inkhorn.units import unit_factor
 
 __all__ = ["PlumeProduct"]
@@ -40,32 +40,38 @@ class PlumeProduct(Product[TransportResult]):
     def lacks(self, project: Project, model: Model, asked: TransportPart) -> Iterator[Finding]:
         yield from lacking_porosity(project, model, self.what, self.table)
         yield from left_out_in_time(project, model, f"{self.what} is", self.table)
+        where = f"{project.path.name}, [transport]"
+        yield from too_much(
+            lambda: refuse_long_transport(
+                asked.duration, asked.step_length, asked.outputs, model.grid.n_cells
+            ),
+            where,
+        )
         wells = {w.name: w for w in project.site.wells}
         for name in asked.watch:
             if wells[name].abstraction == 0.0:
                 yield Finding(
                     "error",
                     f'{asked.species} is watched at "{name}", which takes no water out',
-                    f"{project.path.name}, [transport]",
+                    where,
                     "Watch wells that abstract.",
                 )
 
     def solve(self, work: Work, asked: TransportPart) -> TransportResult:
         species = _species(work.project, asked)
-        words = f"carrying {species.name}{f', {asked.name}' if asked.name else ''}"
         return solve_transport(
             work.flow,
             species,
             duration=asked.duration,
-            step=asked.step,
+            step_length=asked.step_length,
             outputs=asked.outputs,
-            spreading=Spreading(
+            dispersion=Dispersion(
                 asked.dispersivity,
                 asked.transverse_dispersivity,
                 asked.vertical_dispersivity,
                 asked.diffusion,
             ),
-            progress=lambda now, end: work.journal.progress(words, now / end),
+            progress=work.journal.progress,
         )
 
     def _at_wells(self, asked: TransportPart, made: TransportResult) -> dict[str, Any]:
@@ -74,14 +80,16 @@ class PlumeProduct(Product[TransportResult]):
     def write(self, work: Work, asked: TransportPart, made: TransportResult) -> None:
         import pandas as pd
 
-        file = work.folder.file
+        file, units = work.folder.file, work.project.shown_in
         write_concentration(made, file("concentration", asked.name))
-        write_table(made.budget(), file("mass budget", asked.name))
+        write_table(made.budget(), file("mass budget", asked.name), units)
         if asked.watch:
             unit = made.species.unit
             factor = 1.0 / unit_factor(unit, "concentration")
             columns = {f"{n} [{unit}]": s * factor for n, s in self._at_wells(asked, made).items()}
-            write_table(pd.DataFrame(columns).rename_axis("time [day]"), file("breakthrough", asked.name))
+            write_table(
+                pd.DataFrame(columns).rename_axis("time [day]"), file("breakthrough", asked.name), units
+            )
 
     def read(self, work: Work, asked: TransportPart) -> TransportResult:
         path = work.folder.there("concentration", asked.name)

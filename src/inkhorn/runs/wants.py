@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
+from inkhorn.errors import InputError
 from inkhorn.model import Finding, Model
 from inkhorn.project import Project
 
-__all__ = ["lacking_porosity", "left_out_in_time"]
+__all__ = ["lacking_porosity", "left_out_in_time", "too_much"]
 
 
 def lacking_porosity(project: Project, model: Model, what: str, table: str) -> Iterator[Finding]:
@@ -22,6 +23,14 @@ def lacking_porosity(project: Project, model: Model, what: str, table: str) -> I
             f"{project.path.name}, [{table}]",
             f"Give it for every material, or take out [{table}].",
         )
+
+
+def too_much(refuse: Callable[[], None], where: str) -> Iterator[Finding]:
+    """An error where what is asked for is more than is allowed, found before anything is solved."""
+    try:
+        refuse()
+    except InputError as problem:
+        yield Finding("error", str(problem), where, "")
 
 
 def left_out_in_time(project: Project, model: Model, what: str, table: str) -> Iterator[Finding]:

@@ -33,10 +33,21 @@ class Barrier(Feature):
     """
 
     conductivity: float | None = quantity(
-        "of what it is made of", "conductivity", default=None, check="positive", example="1e-9 m/s"
+        "of what it is made of",
+        "conductivity",
+        default=None,
+        check="positive",
+        usual=(1e-12, 1e4),
+        example="1e-9 m/s",
     )
     thickness: float | None = quantity(
-        "of the wall", "length", default=None, check="positive", example="0.6 m"
+        "of the wall",
+        "length",
+        default=None,
+        check="positive",
+        usual=(1e-3, 100.0),
+        most=1e5,
+        example="0.6 m",
     )
     leakance: float | None = quantity(
         "conductivity over thickness, instead of these two",
@@ -48,7 +59,7 @@ class Barrier(Feature):
     layers: tuple[str, ...] = layer_names("which layers it cuts; every one if not given")
     foot: float | None = quantity(
         "elevation down to which it reaches; through all of these layers if not given",
-        {"line": "length"},
+        {"line": "elevation"},
         default=None,
         example="12 m",
     )

@@ -46,7 +46,7 @@ class FixedHead(Feature):
         Of each species in the water it brings in, by name [g/m³].
     """
 
-    head: Along = quantity("level of the water", "length", along=True, in_time=True, example="41.2 m")
+    head: Along = quantity("level of the water", "elevation", along=True, in_time=True, example="41.2 m")
     every_layer: bool = choice(
         "whether every cell of the column is held, not the uppermost only", default=False
     )
@@ -90,7 +90,7 @@ class HeadDependent(Feature):
         Of each species in the water it brings in, by name [g/m³].
     """
 
-    head: Along = quantity("level of the water there", "length", along=True, in_time=True, example="38 m")
+    head: Along = quantity("level of the water there", "elevation", along=True, in_time=True, example="38 m")
     conductance: ByCell | None = quantity(
         "flow per metre of head, for each metre of a line, each square metre of a polygon, or as a whole at a point "
         "or of a cell; shared by the layers by thickness",
@@ -153,14 +153,26 @@ class River(Feature):
     """
 
     stage: Along = quantity(
-        "level of the water", "length", along=True, in_time=True, example=["41.2 m", "38.9 m"]
+        "level of the water", "elevation", along=True, in_time=True, example=["41.2 m", "38.9 m"]
     )
-    bed: Along = quantity("level of the bed", "length", along=True, example=["40.6 m", "38.4 m"])
+    bed: Along = quantity("level of the bed", "elevation", along=True, example=["40.6 m", "38.4 m"])
     width: float | None = quantity(
-        "of the bed", {"line": "length"}, default=None, check="positive", example="3 m"
+        "of the bed",
+        {"line": "length"},
+        default=None,
+        check="positive",
+        usual=(0.05, 3000.0),
+        most=1e6,
+        example="3 m",
     )
     bed_thickness: float | None = quantity(
-        "of the bed", {"line": "length"}, default=None, check="positive", example="0.5 m"
+        "of the bed",
+        {"line": "length"},
+        default=None,
+        check="positive",
+        usual=(0.005, 50.0),
+        most=1e4,
+        example="0.5 m",
     )
     bed_conductivity: float | None = quantity(
         "of the bed", {"line": "conductivity"}, default=None, check="positive", example="0.8 m/day"
@@ -218,7 +230,9 @@ class Drain(Feature):
         The layer it lies in; that which holds its level if not given.
     """
 
-    level: Along = quantity("above which it takes water", "length", along=True, in_time=True, example="41 m")
+    level: Along = quantity(
+        "above which it takes water", "elevation", along=True, in_time=True, example="41 m"
+    )
     conductance: ByCell = quantity(
         "flow per metre of head, for each metre of a line or each square metre of a polygon; of a cell told one by "
         "one as a whole",
@@ -251,7 +265,9 @@ class Spring(Feature):
         The layer it drains; that which holds its level if not given.
     """
 
-    level: Along = quantity("above which water leaves", "length", by_cell=True, in_time=True, example="15 m")
+    level: Along = quantity(
+        "above which water leaves", "elevation", by_cell=True, in_time=True, example="15 m"
+    )
     conductance: ByCell = quantity(
         "flow per metre of head", "conductance", by_cell=True, check="positive", example="30 m²/day"
     )

@@ -8,13 +8,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import MISSING, Field, dataclass, field, fields
+from math import inf
 from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError, check_finite, check_nonnegative, check_positive
-from inkhorn.units import KINDS
+from inkhorn.units import KINDS, refuse_impossible
 
 __all__ = [
     "Choice",
@@ -71,10 +72,11 @@ class Quantity(Declared):
         Which numbers it can be.
     remedy : str
         What to do about a number that it cannot be; of flows what their sign means.
-    likely : (float, float), optional
-        Between which it commonly lies, in metres, days and grams: beyond that a slip of units is likely.
-    most : float, optional
-        What it cannot exceed, as a share cannot exceed 1.
+    usual : (float, float), optional
+        Between which it commonly lies where it is not zero, in metres, days and grams: beyond that a slip of units is
+        likely. That of its kind of number if not given.
+    least, most : float
+        Bounds beyond which it cannot be, as a share cannot exceed 1; besides those of its kind of number.
     """
 
     dimension: str | Mapping[str, str] = "number"
@@ -84,8 +86,13 @@ class Quantity(Declared):
     weather: bool = False
     check: Check = "finite"
     remedy: str = ""
-    likely: tuple[float, float] | None = None
-    most: float | None = None
+    usual: tuple[float, float] | None = None
+    least: float = -inf
+    most: float = inf
+
+    def usual_on(self, geometry: str) -> tuple[float, float]:
+        """Return between which it commonly lies."""
+        return self.usual or KINDS[self.dimension_on(geometry)].usual
 
     def dimension_on(self, geometry: str) -> str:
         """Return what kind of number it is on a line, a polygon, a point, or cells told one by one."""
@@ -103,10 +110,11 @@ class Quantity(Declared):
         """Return values as floats, refusing what cannot be."""
         unit = KINDS[self.dimension_on(geometry)].inside
         array = _CHECKS[self.check](what, values, unit=unit, remedy=self.remedy)
-        if self.most is not None and array.size and array.max() > self.most:
+        if self.most in _UP_TO and array.size and array.max() > self.most:
             at = f" in cell {int(array.argmax())}" if array.ndim else ""
-            most = _UP_TO.get(self.most, f"{self.most:g} at the most")
-            raise InputError(f"{what} is {array.max():g}{at}; expected {most}.")
+            raise InputError(f"{what} is {array.max():g}{at}; expected {_UP_TO[self.most]}.")
+        least = self.least if self.check == "finite" else max(self.least, 0.0)
+        refuse_impossible(what, array, self.dimension_on(geometry), least=least, most=self.most)
         return array
 
 
@@ -174,13 +182,25 @@ def quantity(
     weather: bool = False,
     check: Check = "finite",
     remedy: str = "",
-    likely: tuple[float, float] | None = None,
-    most: float | None = None,
+    usual: tuple[float, float] | None = None,
+    least: float = -inf,
+    most: float = inf,
     example: Any = None,
 ) -> Any:
     """A field that is a `Quantity`; needed where no default is given."""
     said = Quantity(
-        words, example, dimension, along, along or by_cell, in_time, weather, check, remedy, likely, most
+        words,
+        example,
+        dimension,
+        along,
+        along or by_cell,
+        in_time,
+        weather,
+        check,
+        remedy,
+        usual,
+        least,
+        most,
     )
     return _field(said, default)
 

@@ -82,6 +82,7 @@ class Material:
         "conductivity",
         default=None,
         check="positive",
+        most=1e8,
         example="8 m/day",
     )
     vertical_ratio: float = quantity(
@@ -89,6 +90,8 @@ class Material:
         "number",
         default=1.0,
         check="positive",
+        usual=(0.1, 1e4),
+        most=1e9,
         example=5,
     )
     porosity: float | None = quantity(
@@ -96,7 +99,7 @@ class Material:
         "number",
         default=None,
         check="positive",
-        likely=(1e-4, 0.9),
+        usual=(1e-4, 0.9),
         most=1.0,
         example=0.25,
     )
@@ -108,6 +111,8 @@ class Material:
         "number",
         default=1.0,
         check="positive",
+        usual=(1e-3, 1e3),
+        most=1e6,
         example=3,
     )
     direction: float = quantity(
@@ -121,7 +126,7 @@ class Material:
         "per length",
         default=None,
         check="positive",
-        likely=(1e-8, 1e-1),
+        usual=(1e-8, 1e-1),
         example="1e-5 1/m",
     )
     specific_yield: float | None = quantity(
@@ -129,7 +134,7 @@ class Material:
         "number",
         default=None,
         check="positive",
-        likely=(1e-3, 0.6),
+        usual=(1e-3, 0.6),
         most=1.0,
         example=0.2,
     )
@@ -138,7 +143,7 @@ class Material:
         "density",
         default=None,
         check="positive",
-        likely=(1e5, 5e6),
+        usual=(1e5, 5e6),
         example="1700 kg/m³",
     )
     transmissivity: float | None = quantity(
@@ -153,6 +158,8 @@ class Material:
         "number",
         default=None,
         check="positive",
+        usual=(1e-7, 0.6),
+        most=10.0,
         example=1e-4,
     )
     leakance: float | None = quantity(
@@ -225,7 +232,8 @@ _KNOWN = {
                 "8 m/day",
                 "conductivity",
                 check="positive",
-                likely=(1e-8, 1e4),
+                most=1e8,
+                usual=(1e-8, 1e4),
             ),
             (("conductivity", None), ("transmissivity", _over_thickness)),
         ),
@@ -236,7 +244,8 @@ _KNOWN = {
                 "0.8 m/day",
                 "conductivity",
                 check="positive",
-                likely=(1e-9, 1e4),
+                most=1e8,
+                usual=(1e-9, 1e4),
             ),
             (("vertical_conductivity", None), ("vertical_ratio", _below_horizontal)),
         ),

@@ -9,8 +9,11 @@ from typing import TYPE_CHECKING, Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from inkhorn.dates import one_date
 from inkhorn.errors import InputError, check_finite
 from inkhorn.site.series import DAY, Series, days_since
+from inkhorn.sizes import refuse_beyond
+from inkhorn.units import refuse_impossible
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -64,21 +67,26 @@ class Schedule:
                 )
             object.__setattr__(self, name, np.array(np.broadcast_to(given, n), dtype=kind))
         if self.start is not None:
-            object.__setattr__(self, "start", np.asarray(self.start, dtype="datetime64[s]")[()])
+            object.__setattr__(self, "start", one_date(self.start, "schedule: start"))
         bad = np.flatnonzero((self.lengths < 0) | ((self.lengths == 0) & ~self.steady))
         if len(bad):
             k = int(bad[0])
             raise InputError(
-                f"schedule: period {k + 1} ends {ends[k]:g} days after the start, which is not after it begins "
+                f"schedule: period {k} ends {ends[k]:g} days after the start, which is not after it begins "
                 f"({self.begins[k]:g}). Sort the ends; only a steady period may have no length."
             )
-        for name, low in (("steps", 1), ("growth", 1e-3)):
+        for name, low, high in (("steps", 1, np.inf), ("growth", 0.1, 10.0)):
             values = getattr(self, name)
-            if (values < low).any():
-                k = int(np.argmin(values))
+            off = np.flatnonzero(~((values >= low) & (values <= high)))
+            if len(off):
+                expected = f"{low:g} or more" if high == np.inf else f"{low:g} to {high:g}"
                 raise InputError(
-                    f"schedule: {name} of period {k + 1} is {values[k]:g}; expected {low:g} or more."
+                    f"schedule: {name} of period {off[0]} is {values[off[0]]:g}; expected {expected}."
                 )
+        refuse_beyond(
+            "steps", float(self.steps.sum(dtype=np.float64)), "the schedule", "Take fewer periods or steps."
+        )
+        refuse_impossible("schedule: ends", ends, "time")
 
     def __len__(self) -> int:
         return len(self.ends)
@@ -224,7 +232,7 @@ class Schedule:
                 if k == 0 or not np.array_equal(values[k], values[k - 1])
             ]
             row = {
-                "period": k + 1,
+                "period": k,
                 "begin [day]": self.begins[k],
                 "end [day]": self.ends[k],
                 "steps": int(self.steps[k]),
@@ -252,10 +260,14 @@ def periods_between(
     >>> periods_between("2021-01-01", "2021-04-15", "month").tolist()
     [31.0, 59.0, 90.0, 104.0]
     """
-    first, last = (np.asarray(v, dtype="datetime64[s]")[()] for v in (start, end))
+    first, last = one_date(start, "start"), one_date(end, "end")
     if last <= first:
         raise InputError(f"the schedule ends on {last}, which is not after its start on {first}.")
     length = float((last - first) / DAY)
+    days = {"day": 1.0, "week": 7.0, "month": 30.0, "year": 365.0}[every]
+    refuse_beyond(
+        "steps", length / days, f"a period every {every} from {first} to {last}", "Let it end sooner."
+    )
     if every in ("day", "week"):
         ends = np.arange(1, int(length) + 2) * (1.0 if every == "day" else 7.0)
     else:

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from inkhorn.dates import dates
 from inkhorn.errors import InputError, check_finite
 
 __all__ = ["Series", "days_since"]
@@ -68,10 +69,13 @@ class Series:
         if times.dtype.kind == "M":
             times = times.astype("datetime64[s]")
             missing = np.isnat(times)
-        else:
+        elif times.dtype.kind in "iuf":
             times = times.astype(np.float64)
             missing = ~np.isfinite(times)
-        values = np.atleast_1d(np.asarray(self.values, dtype=np.float64))
+        else:
+            times = dates(times, f"{self.name}: times")
+            missing = np.isnat(times)
+        values = np.atleast_1d(check_finite(self.name, self.values))
         if len(times) == 0 or len(values) != len(times):
             raise InputError(
                 f"{self.name} has {len(times)} times and {len(values)} values; expected as many, and at least one."
@@ -85,7 +89,7 @@ class Series:
                 f"{self._row(k)}: the time {times[k]} does not come after {times[k - 1]}, the one before "
                 f"({len(bad)} such rows). Sort the rows, each time once."
             )
-        values = check_finite(self.name, values).reshape(len(times), -1)
+        values = values.reshape(len(times), -1)
         object.__setattr__(self, "times", times)
         object.__setattr__(self, "values", values)
 

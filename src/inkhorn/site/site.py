@@ -9,7 +9,15 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.errors import InputError, check_nonnegative, check_positive, did_you_mean, place_words
+from inkhorn.dates import dates
+from inkhorn.errors import (
+    InputError,
+    check_finite,
+    check_nonnegative,
+    check_positive,
+    did_you_mean,
+    place_words,
+)
 from inkhorn.site.edits import Edit
 from inkhorn.site.features import Feature
 from inkhorn.site.materials import Material
@@ -17,7 +25,7 @@ from inkhorn.site.schedule import Schedule
 from inkhorn.site.sources import Well
 from inkhorn.site.zones import Zones
 from inkhorn.space import Strata
-from inkhorn.units import plain
+from inkhorn.units import plain, refuse_impossible, unit_factor
 
 __all__ = ["Bore", "Picture", "Site", "Species"]
 
@@ -32,7 +40,7 @@ class Species:
         As used in the concentrations of features.
     unit : str
         In which results are shown.
-    start : float
+    initial : float
         Concentration everywhere at the beginning [g/m³].
     limit : float or None
         What it should not pass [g/m³].
@@ -40,16 +48,20 @@ class Species:
 
     name: str
     unit: str = "mg/l"
-    start: float = 0.0
+    initial: float = 0.0
     limit: float | None = None
 
     def __post_init__(self) -> None:
-        for key in ("start", "limit"):
+        for key in ("initial", "limit"):
             what = f'species "{self.name}": {key}'
             object.__setattr__(self, key, plain(getattr(self, key), "concentration", what))
-        check_nonnegative(f'species "{self.name}": start', self.start, unit="g/m³")
+        check_nonnegative(f'species "{self.name}": initial', self.initial, unit="g/m³")
         if self.limit is not None:
             check_positive(f'species "{self.name}": limit', self.limit, unit="g/m³")
+        for key in ("initial", "limit"):
+            if getattr(self, key) is not None:
+                refuse_impossible(f'species "{self.name}": {key}', getattr(self, key), "concentration")
+        unit_factor(self.unit, "concentration")
 
 
 @dataclass(frozen=True, eq=False)
@@ -63,7 +75,7 @@ class Bore:
     layer : str
         The layer its screen is in.
     dates : ndarray of datetime64, (n,)
-        When.
+        When; none where only the levels are known, which then stand beside steady heads.
     levels : ndarray of float, (n,)
         Elevations of the water [m].
     """
@@ -75,6 +87,24 @@ class Bore:
     dates: NDArray[np.datetime64] = field(default_factory=lambda: np.empty(0, "datetime64[s]"), repr=False)
     levels: NDArray[np.float64] = field(default_factory=lambda: np.empty(0), repr=False)
     source: str = field(default="", repr=False)
+
+    def __post_init__(self) -> None:
+        what = f'bore "{self.name}"' + (f" ({self.source})" if self.source else "")
+        for axis in ("x", "y"):
+            value = plain(getattr(self, axis), "length", f"{what}: {axis}")
+            refuse_impossible(f"{what}: {axis}", check_finite(f"{what}: {axis}", value, unit="m"), "length")
+            object.__setattr__(self, axis, float(value))
+        when = dates(self.dates, f"{what}: dates") if len(self.dates) else np.empty(0, "datetime64[s]")
+        levels = np.atleast_1d(
+            check_finite(f"{what}: levels", plain(self.levels, "elevation", f"{what}: levels"), unit="m")
+        )
+        if len(when) not in (0, len(levels)):
+            raise InputError(
+                f"{what} has {len(when)} dates and {len(levels)} levels; expected a date for each level, or no dates."
+            )
+        refuse_impossible(f"{what}: levels", levels, "elevation")
+        object.__setattr__(self, "dates", when)
+        object.__setattr__(self, "levels", levels)
 
     @property
     def mean_level(self) -> float:
@@ -156,7 +186,8 @@ class Site:
         missing = [n for n in self.strata.names if n not in self.materials]
         if missing:
             raise InputError(f"these layers have no material: {missing}. Name one for each layer.")
-        for group, things in (("feature", self.features), ("bore", self.bores)):
+        groups = ("feature", self.features), ("bore", self.bores), ("species", self.species)
+        for group, things in groups:
             names = [t.name for t in things]
             twice = sorted({n for n in names if names.count(n) > 1})
             if twice:

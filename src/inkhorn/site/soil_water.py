@@ -23,7 +23,7 @@ def soil_water_balance(
     easily_taken: float = 0.5,
     runoff: float = 0.0,
     crop_factor: float = 1.0,
-    first_deficit: float = 0.0,
+    initial_deficit: float = 0.0,
 ) -> pd.DataFrame:
     """Return what rain leaves for the groundwater, day by day.
 
@@ -43,7 +43,7 @@ def soil_water_balance(
         Share of the rain that runs off, from 0 to 1.
     crop_factor : float
         Potential evapotranspiration of the plants over the reference.
-    first_deficit : float
+    initial_deficit : float
         Missing to field capacity at the beginning [mm].
 
     Returns
@@ -59,7 +59,7 @@ def soil_water_balance(
 
     Examples
     --------
-    >>> table = soil_water_balance([10, 0, 80], [2, 4, 1], available_water=60, first_deficit=20)
+    >>> table = soil_water_balance([10, 0, 80], [2, 4, 1], available_water=60, initial_deficit=20)
     >>> table["recharge [mm]"].tolist()
     [0.0, 0.0, 63.0]
     """
@@ -76,14 +76,14 @@ def soil_water_balance(
     for name, value, most in (
         ("easily_taken", easily_taken, 1.0),
         ("runoff", runoff, 1.0),
-        ("first_deficit", first_deficit, available_water),
+        ("initial_deficit", initial_deficit, available_water),
     ):
         if not 0.0 <= value <= most:
             raise InputError(f"{name} is {value:g}; expected 0 to {most:g}.")
     wanted, ran = crop_factor * e, runoff * p
     beyond = available_water * (1.0 - easily_taken)
     rows = np.empty((len(p), 4))
-    deficit = first_deficit
+    deficit = initial_deficit
     for day in range(len(p)):
         deficit -= p[day] - ran[day]
         drained = max(-deficit, 0.0)

@@ -39,7 +39,15 @@ def _rate(
 
 
 def _radius() -> Any:
-    return quantity("of the bore hole", "length", default=0.15, check="positive", example="0.2 m")
+    return quantity(
+        "of the bore hole",
+        "length",
+        default=0.15,
+        check="positive",
+        usual=(0.01, 10.0),
+        most=1000.0,
+        example="0.2 m",
+    )
 
 
 def _skin() -> Any:
@@ -47,6 +55,9 @@ def _skin() -> Any:
         "loss of head at the screen, a pure number that adds to the logarithm of the radii",
         "number",
         default=0.0,
+        usual=(-6.0, 300.0),
+        least=-20.0,
+        most=1e5,
         example=2.0,
     )
 
@@ -54,7 +65,7 @@ def _skin() -> Any:
 def _lowest(otherwise: str) -> Any:
     return quantity(
         f"level below which its water cannot be drawn; {otherwise} if not given",
-        "length",
+        "elevation",
         default=None,
         example="12 m",
     )
@@ -81,7 +92,7 @@ class Well(Feature):
     lowest_level : float, optional
         Below which its water cannot be drawn [m]; the bottom of the screen if not given. It takes less, and
         the tables say so, before it would run dry.
-    losses : float
+    well_loss : float
         Loss of head inside the well that grows with the square of the rate [day²/m⁵]; the level in the tables
         lies that much lower.
     casing_radius : float, optional
@@ -92,14 +103,14 @@ class Well(Feature):
 
     x: float | None = None
     y: float | None = None
-    screen_top: float | None = quantity("elevation", {"point": "length"}, default=None, example="7 m")
-    screen_bottom: float | None = quantity("elevation", {"point": "length"}, default=None, example="-4 m")
+    screen_top: float | None = quantity("elevation", {"point": "elevation"}, default=None, example="7 m")
+    screen_bottom: float | None = quantity("elevation", {"point": "elevation"}, default=None, example="-4 m")
     abstraction: Changing = _rate("water taken out of the aquifer")
     injection: Changing = _rate("water put into the aquifer")
     radius: float = _radius()
     skin: float = _skin()
     lowest_level: float | None = _lowest("the bottom of the screen")
-    losses: float = quantity(
+    well_loss: float = quantity(
         "loss of head inside the well over the square of its rate",
         "well loss",
         default=0.0,
@@ -111,6 +122,8 @@ class Well(Feature):
         "length",
         default=None,
         check="positive",
+        usual=(0.01, 10.0),
+        most=1000.0,
         example="0.3 m",
     )
     concentration: Mapping[str, float] = concentrations("of each species in the water put in, by name")
@@ -163,7 +176,7 @@ class Collector(Feature):
         As of a `Well`; the lowest level is the axis if not given.
     """
 
-    elevation: float = quantity("of its axis", "length", example="10 m")
+    elevation: float = quantity("of its axis", "elevation", example="10 m")
     abstraction: Changing = _rate("water taken out of the aquifer")
     injection: Changing = _rate("water put into the aquifer")
     radius: float = _radius()
@@ -289,7 +302,13 @@ class Evapotranspiration(Feature):
         example="3 mm/day",
     )
     depth: ByCell = quantity(
-        "below the surface, where it ends", "length", by_cell=True, check="positive", example="2 m"
+        "below the surface, where it ends",
+        "length",
+        by_cell=True,
+        check="positive",
+        usual=(0.05, 30.0),
+        most=1e4,
+        example="2 m",
     )
     below_ground: ByCell = quantity(
         "how far the surface of greatest rate lies below the ground",
@@ -297,6 +316,8 @@ class Evapotranspiration(Feature):
         by_cell=True,
         default=0.0,
         check="nonnegative",
+        usual=(0.0, 10.0),
+        most=1e4,
         example="0.2 m",
     )
     kind: ClassVar[str] = "evapotranspiration"

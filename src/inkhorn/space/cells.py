@@ -26,9 +26,9 @@ class Cells:
         Centre in plan [m].
     layer : ndarray of int
         Layer, 0 uppermost.
-    plan : ndarray of int
+    plan_cell : ndarray of int
         Cell of the plan mesh; of several that it covers, the first.
-    material : ndarray of int
+    material_layer : ndarray of int
         The layer whose material it is made of, mostly its own.
     """
 
@@ -38,8 +38,8 @@ class Cells:
     x: NDArray[np.float64]
     y: NDArray[np.float64]
     layer: NDArray[np.int64]
-    plan: NDArray[np.int64]
-    material: NDArray[np.int64]
+    plan_cell: NDArray[np.int64]
+    material_layer: NDArray[np.int64]
 
     def __repr__(self) -> str:
         return f"Cells({len(self)}, {self.volume.sum():.4g} m³)"

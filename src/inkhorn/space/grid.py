@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_finite, place_words
+from inkhorn.sizes import refuse_beyond
 from inkhorn.space.cells import FLOOR, SIDE, Cells, Faces, OuterFaces
 from inkhorn.space.merged import MergedMesh
 from inkhorn.space.mesh import PlanEdges, PlanMesh
@@ -19,6 +20,8 @@ from inkhorn.space.rectangles import RectangularMesh
 from inkhorn.space.rim import OuterEdges, outer_edges
 from inkhorn.space.split import SplitMesh
 from inkhorn.space.strata import Strata, layers_named
+
+_BYTES_PER_CELL = 3000.0  # of a cell placed and solved, as measured on each kind of mesh
 
 __all__ = ["Grid", "layered"]
 
@@ -45,7 +48,7 @@ class Grid:
         From the top down.
     top, bottom : ndarray of float, (n_layers, n_plan)
         Elevations [m], NaN where a layer is absent.
-    material : ndarray of int, (n_layers, n_plan), optional
+    material_layer : ndarray of int, (n_layers, n_plan), optional
         The layer whose material each cell is made of; its own if not given.
     joined : mapping of int to ndarray of int, (n_plan,), optional
         For each layer with larger cells, which of them each plan cell belongs to, numbered from 0. Top,
@@ -60,7 +63,7 @@ class Grid:
     layer_names: tuple[str, ...]
     top: NDArray[np.float64]
     bottom: NDArray[np.float64]
-    material: NDArray[np.int64] | None = None
+    material_layer: NDArray[np.int64] | None = None
     joined: Mapping[int, NDArray[np.int64]] = field(default_factory=dict)
     taken_out: NDArray[np.bool_] | None = None
     part_of: tuple[tuple[str, ...], ...] = ()
@@ -123,7 +126,7 @@ class Grid:
         return number, present
 
     @property
-    def number(self) -> NDArray[np.int64]:
+    def cell_number(self) -> NDArray[np.int64]:
         """The cell number of each layer and plan cell, -1 where absent, (n_layers, n_plan)."""
         return self._own[0]
 
@@ -174,16 +177,16 @@ class Grid:
             x=of_mesh("x"),
             y=of_mesh("y"),
             layer=layer,
-            plan=plan,
-            material=layer if self.material is None else self.material[layer, plan],
+            plan_cell=plan,
+            material_layer=layer if self.material_layer is None else self.material_layer[layer, plan],
         )
 
     @cached_property
     def uppermost(self) -> NDArray[np.int64]:
         """The uppermost cell present in each plan cell, -1 where none is, (n_plan,)."""
-        there = self.number >= 0
+        there = self.cell_number >= 0
         first = np.argmax(there, axis=0)
-        return np.where(there.any(axis=0), self.number[first, np.arange(self.mesh.n_cells)], -1)
+        return np.where(there.any(axis=0), self.cell_number[first, np.arange(self.mesh.n_cells)], -1)
 
     @cached_property
     def faces(self) -> Faces:
@@ -253,7 +256,7 @@ class Grid:
         cells, mesh = self.cells, self.mesh
         pairs, plans = [], []
         above = np.full(mesh.n_cells, -1, dtype=np.int64)
-        for k, here in enumerate(self.number):
+        for k, here in enumerate(self.cell_number):
             plan = np.flatnonzero((above >= 0) & (here >= 0))
             pairs.append(np.column_stack([above[plan], here[plan]]))
             plans.append(plan)
@@ -352,10 +355,10 @@ class Grid:
             spread = np.array(np.broadcast_to(array, self.n_cells))
         elif array.shape == (len(self.layer_names),):
             spread = array[cells.layer]
-        elif array.shape == self.number.shape:
-            spread = array[cells.layer, cells.plan]
+        elif array.shape == self.cell_number.shape:
+            spread = array[cells.layer, cells.plan_cell]
         elif array.shape == self.shape and isinstance(self.mesh, RectangularMesh):
-            spread = array[:, self.mesh.present][cells.layer, cells.plan]
+            spread = array[:, self.mesh.present][cells.layer, cells.plan_cell]
         else:
             raise InputError(
                 f"{name} has the shape {array.shape}; expected one number, one per layer "
@@ -370,7 +373,7 @@ class Grid:
             return values
         block = np.full(self.shape, np.nan)
         row, column = self.mesh.row_column
-        plan = self.cells.plan
+        plan = self.cells.plan_cell
         block[self.cells.layer, row[plan], column[plan]] = values
         return block
 
@@ -380,7 +383,7 @@ class Grid:
         if not isinstance(self.mesh, RectangularMesh):
             return values
         row, column = self.mesh.row_column
-        plan = self.cells.plan
+        plan = self.cells.plan_cell
         return np.asarray(values[self.cells.layer, row[plan], column[plan]])
 
     def coordinates(self) -> tuple[tuple[str, ...], dict[str, Any]]:
@@ -418,7 +421,7 @@ class Grid:
 
     def column_of(self, plan: int) -> NDArray[np.int64]:
         """Return the cells present below a plan cell, from the top down."""
-        column = self.number[:, plan]
+        column = self.cell_number[:, plan]
         return np.asarray(column[column >= 0])
 
 
@@ -427,7 +430,7 @@ def layered(
     surfaces: Strata | Sequence[ArrayLike],
     *,
     names: Sequence[str] | None = None,
-    most_splits: Mapping[str, int] | None = None,
+    max_splits: Mapping[str, int] | None = None,
     taken_out: Mapping[str, Any] | None = None,
 ) -> Grid:
     """Cut a plan mesh into layers.
@@ -443,7 +446,7 @@ def layered(
         cells takes the mean of their elevations, by area.
     names : sequence of str, optional
         Layer names, for plain elevations; ``"layer 1"`` and so on if not given.
-    most_splits : mapping of str to int, optional
+    max_splits : mapping of str to int, optional
         On a `SplitMesh`, for some layers by name: how often their cells are split at the most, 0 for not
         at all.
     taken_out : mapping of str to shapely Polygon, optional
@@ -463,10 +466,18 @@ def layered(
     strata = surfaces if isinstance(surfaces, Strata) else None
     levels = None if isinstance(surfaces, Strata) else _plain_levels(mesh, surfaces)
     n_layers = len(strata.layers) if strata else len(levels) - 1  # type: ignore[arg-type]
+    refuse_beyond("layers", n_layers, "the grid", "Ask for fewer parts of layers.")
+    words = f"{n_layers} layers of {mesh.n_cells} cells, once they are solved for,"
+    refuse_beyond(
+        "memory",
+        float(n_layers) * mesh.n_cells * _BYTES_PER_CELL,
+        words,
+        "Ask for larger cells or fewer layers.",
+    )
     given = strata.names if strata else names
     said = tuple(given) if given else tuple(f"layer {k + 1}" for k in range(n_layers))
     part_of = tuple(layer.part_of for layer in strata.layers) if strata else ((),) * n_layers
-    joined = _joined(mesh, said, part_of, most_splits or {})
+    joined = _joined(mesh, said, part_of, max_splits or {})
     holes = {layer.name: layer.taken_out for layer in strata.layers if layer.taken_out} if strata else {}
     removed = _taken_out(mesh, said, part_of, {**holes, **(taken_out or {})}, joined)
     if strata is not None:
@@ -528,16 +539,16 @@ def _plain_levels(mesh: PlanMesh, surfaces: Sequence[ArrayLike]) -> NDArray[np.f
 
 
 def _joined(
-    mesh: PlanMesh, names: Sequence[str], part_of: Sequence[tuple[str, ...]], most_splits: Mapping[str, int]
+    mesh: PlanMesh, names: Sequence[str], part_of: Sequence[tuple[str, ...]], max_splits: Mapping[str, int]
 ) -> dict[int, NDArray[np.int64]]:
     """Which larger cell each plan cell belongs to, in the layers that are split less often."""
     joined: dict[int, NDArray[np.int64]] = {}
-    for name, most in most_splits.items():
+    for name, most in max_splits.items():
         if not isinstance(mesh, SplitMesh):
-            raise InputError("most_splits says nothing of a mesh that was not split in four. Leave it out.")
+            raise InputError("max_splits says nothing of a mesh that was not split in four. Leave it out.")
         if most < 0:
-            raise InputError(f'most_splits of "{name}" is {most}; expected 0 or more.')
+            raise InputError(f'max_splits of "{name}" is {most}; expected 0 or more.')
         if most < mesh.splits.max():
             whole = mesh.whole(most)
-            joined |= {k: whole for k in layers_named(name, names, part_of, "most_splits")}
+            joined |= {k: whole for k in layers_named(name, names, part_of, "max_splits")}
     return joined

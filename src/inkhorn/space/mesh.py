@@ -10,7 +10,9 @@ from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError
 
-__all__ = ["PlanEdges", "PlanMesh", "cut_edges", "keeping", "shapes_of"]
+BYTES_PER_PLAN_CELL = 1500.0  # what a mesh takes while it is made, at the most; measured of Voronoi cells
+
+__all__ = ["BYTES_PER_PLAN_CELL", "PlanEdges", "PlanMesh", "cut_edges", "keeping", "shapes_of"]
 
 
 @dataclass(frozen=True)

@@ -12,7 +12,8 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_finite, check_positive
-from inkhorn.space.mesh import PlanEdges, cut_edges, keeping, shapes_of
+from inkhorn.sizes import refuse_beyond
+from inkhorn.space.mesh import BYTES_PER_PLAN_CELL, PlanEdges, cut_edges, keeping, shapes_of
 from inkhorn.units import plain
 
 __all__ = ["Band", "CutCells", "RectangularMesh", "rectangles"]
@@ -310,6 +311,9 @@ def _turned(x: ArrayLike, y: ArrayLike, degrees: float, corner: tuple[float, flo
     return corner[0] + c * dx - s * dy, corner[1] + s * dx + c * dy
 
 
+_LARGER = "Ask for larger cells."
+
+
 def _banded_edges(low: float, high: float, size: float, bands: Iterable[Band], growth: float) -> Array:
     """Edges from `low` to `high` of widths no more than `size`, narrower in bands, growing away from them.
 
@@ -341,6 +345,9 @@ def _banded_edges(low: float, high: float, size: float, bands: Iterable[Band], g
     even = np.abs(b_ - a) < 1e-9 * a
     cells = np.where(even, du / a, du * np.log(b_ / a) / np.where(even, 1.0, b_ - a))
     total = np.concatenate([[0.0], np.cumsum(cells)])
+    refuse_beyond(
+        "memory", total[-1] * BYTES_PER_PLAN_CELL, f"{total[-1]:.3g} rows or columns in bands", _LARGER
+    )
     edges = [np.array([low])]
     ends = np.unique(np.concatenate([[low, high], fixed]))
     for begin, end in pairwise(ends):
@@ -402,7 +409,8 @@ def rectangles(
     Parameters
     ----------
     outline : tuple of float, or shapely Polygon
-        ``(x_min, y_min, x_max, y_max)`` [m], filled exactly, all cells taking part; or a polygon:
+        ``(x_min, y_min, x_max, y_max)`` [m], filled exactly, all cells taking part; or ``(x_min, y_min)``,
+        with both `cell` and `count`; or a polygon:
         cells over its extent (the overhang shared by both sides), of which those take part that
         `keep` names.
     cell : float or (float, float), optional
@@ -445,6 +453,8 @@ def rectangles(
     cell, margin = plain(cell, "length", "cell"), plain(margin, "length", "margin")
     rotation = plain(rotation, "angle", "rotation")
     near = [(shapes, plain(size, "length", "near")) for shapes, size in near]
+    if not isinstance(outline, shapely.Geometry) and len(outline) == 2:
+        outline, count = _box_of_cells(outline, cell, count), None
     if (cell is None) == (count is None):
         raise InputError("give either `cell` (a size in m) or `count` (numbers of cells), and not both.")
     if growth <= 1.0:
@@ -475,7 +485,11 @@ def rectangles(
         if polygon is not None and not whole:
             overhang = 0.5 * (np.ceil(number) * size - (high - low))
             low, high = low - overhang, high + overhang
+        refuse_beyond("memory", number * BYTES_PER_PLAN_CELL, f"{number:.3g} cells along {axis}", _LARGER)
         edges.append(_banded_edges(low, high, size, [b for b in all_bands if b.axis == axis], growth))
+    frame_cells = float((len(edges[0]) - 1) * (len(edges[1]) - 1))
+    words = f"{len(edges[1]) - 1} rows and {len(edges[0]) - 1} columns of rectangles"
+    refuse_beyond("memory", frame_cells * BYTES_PER_PLAN_CELL, words, _LARGER)
     present = np.ones((len(edges[1]) - 1, len(edges[0]) - 1), dtype=bool)
     mesh = RectangularMesh(edges[0], edges[1], present, rotation, corner)
     if polygon is None:
@@ -484,6 +498,16 @@ def rectangles(
     return RectangularMesh(
         edges[0], edges[1], inside.reshape(mesh.shape), rotation, corner, polygon if keep == "cut" else None
     )
+
+
+def _box_of_cells(
+    corner: Any, cell: float | Sequence[float] | None, count: int | Sequence[int] | None
+) -> tuple[float, float, float, float]:
+    sizes, counts = _sides(cell, "cell"), _sides(count, "count")
+    if sizes is None or counts is None:
+        raise InputError("an extent that begins at a corner x, y needs `cell` and `count`. Give both.")
+    x, y = check_finite("corner", corner, unit="m").tolist()
+    return x, y, x + sizes[0] * counts[0], y + sizes[1] * counts[1]
 
 
 def _extent(

@@ -67,7 +67,7 @@ def sampling_rows(grid: Grid, layer: ArrayLike, x: ArrayLike, y: ArrayLike) -> A
     level, x, y = (np.atleast_1d(v) for v in (layer, x, y))
     rows, columns, weights = [], [], []
     home = grid.mesh.locate(x, y)
-    there = (home >= 0) & (grid.number[level, home] >= 0)
+    there = (home >= 0) & (grid.cell_number[level, home] >= 0)
     for k, mesh in enumerate(grid.meshes):
         points = np.flatnonzero(there & (level == k))
         numbers = np.full(mesh.n_cells + 1, -1, dtype=np.int64)  # the last is for none
@@ -78,7 +78,7 @@ def sampling_rows(grid: Grid, layer: ArrayLike, x: ArrayLike, y: ArrayLike) -> A
         shares = np.where((cells >= 0) & (shares > 0), shares, 0.0)
         total = shares.sum(axis=1)
         alone = total == 0.0  # beside no cell of the layer but its own
-        cells[alone, 0], shares[alone, 0] = grid.number[k, home[points[alone]]], 1.0
+        cells[alone, 0], shares[alone, 0] = grid.cell_number[k, home[points[alone]]], 1.0
         shares /= np.where(alone, 1.0, total)[:, None]
         given = shares > 0
         rows.append(np.broadcast_to(points[:, None], cells.shape)[given])

@@ -11,7 +11,8 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_positive
-from inkhorn.space.mesh import PlanEdges, keeping, shapes_of
+from inkhorn.sizes import refuse_beyond
+from inkhorn.space.mesh import BYTES_PER_PLAN_CELL, PlanEdges, keeping, shapes_of
 from inkhorn.space.rectangles import CutCells, RectangularMesh, rectangles
 from inkhorn.units import plain
 
@@ -192,12 +193,12 @@ class SplitMesh(CutCells):
         _, _, width, depth = self._box
         return np.asarray(0.14 * np.hypot(width[cells], depth[cells]))
 
-    def whole(self, most_splits: int) -> Index:
+    def whole(self, max_splits: int) -> Index:
         """Return which larger cell each cell is a part of, none split more often than said.
 
         Parameters
         ----------
-        most_splits : int
+        max_splits : int
             0 for the rectangles as they were.
 
         Returns
@@ -205,7 +206,7 @@ class SplitMesh(CutCells):
         ndarray of int, (n_cells,)
             Numbered in the order of their parts; see `MergedMesh`.
         """
-        up = np.maximum(self.splits - most_splits, 0)
+        up = np.maximum(self.splits - max_splits, 0)
         family = np.column_stack([self.splits - up, self.row >> up, self.column >> up])
         _, first, group = np.unique(family, axis=0, return_index=True, return_inverse=True)
         rank = np.empty(len(first), dtype=np.int64)
@@ -259,6 +260,9 @@ class _Tree:
                     "or start from smaller rectangles."
                 )
             self.add(level, self.code(level, row, column))
+            count = 4.0 * sum(len(split) for split in self.split) + 4.0 * len(row)
+            words = f"cells of {size:g} m, {count:.3g} of them already,"
+            refuse_beyond("memory", count * BYTES_PER_PLAN_CELL, words, "Ask for larger cells there.")
             row = (2 * row[:, None] + _CHILD_ROW).ravel()
             column = (2 * column[:, None] + _CHILD_COLUMN).ravel()
 

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_positive, did_you_mean
+from inkhorn.sizes import refuse_beyond
 from inkhorn.space.surfaces import BetweenSurface, PointSurface, Surface
 from inkhorn.units import plain
 
@@ -208,6 +209,8 @@ class Strata:
         """
         k = self.index(name)
         layer = self.layers[k]
+        if isinstance(parts, int):
+            refuse_beyond("layers", parts, f'layer "{name}" in {parts} parts', "Ask for fewer.")
         shares = (
             np.full(parts, 1.0 / parts) if isinstance(parts, int) else np.asarray(parts, dtype=np.float64)
         )
@@ -216,6 +219,9 @@ class Strata:
                 f'layer "{name}" cannot be split into {parts}; expected a number of parts of at least 2, or shares '
                 "above 0 that add up to 1."
             )
+        refuse_beyond(
+            "layers", len(self.layers) - 1 + len(shares), f'layer "{name}" in parts', "Ask for fewer parts."
+        )
         pieces = []
         for i, down in enumerate(np.cumsum(shares)):
             last = i == len(shares) - 1

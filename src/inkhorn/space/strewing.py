@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError, check_positive
-from inkhorn.space.mesh import shapes_of
+from inkhorn.sizes import refuse_beyond
+from inkhorn.space.mesh import BYTES_PER_PLAN_CELL, shapes_of
 from inkhorn.space.voronoi import VoronoiMesh, finite_ridges
 from inkhorn.units import plain
 
@@ -184,6 +185,15 @@ def voronoi(
     given = [(shape, float(wanted)) for group, wanted in near for shape in shapes_of(group)]
     shapes = [*given, *([(shapely.boundary(outline), boundary)] if boundary is not None else [])]
     check_positive("near", [wanted for _, wanted in shapes], unit="m")
+    if cells is not None:
+        check_positive("cells", cells)
+    if size is not None:
+        check_positive("size", size, unit="m")
+    count = outline.area / size**2 if size is not None else float(cells or 0)
+    count += sum(20.0 + shape.length / wanted + shape.area / wanted**2 for shape, wanted in shapes)
+    refuse_beyond(
+        "memory", count * BYTES_PER_PLAN_CELL, f"{count:.3g} Voronoi cells", "Ask for larger cells, or fewer."
+    )
     if size is None:
         assert cells is not None  # one of both is given
         size = _size_for(outline, cells, shapes, growth)
@@ -210,7 +220,6 @@ def _size_for(outline: Any, cells: int, shapes: list[tuple[Any, float]], growth:
     """The size far from everything that gives about so many cells."""
     import shapely
 
-    check_positive("cells", cells)
     west, south, east, north = outline.bounds
     x, y = np.meshgrid(np.linspace(west, east, 300), np.linspace(south, north, 300))
     here = shapely.contains_xy(outline, x, y)

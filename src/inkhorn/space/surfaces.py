@@ -50,7 +50,7 @@ class ConstantSurface:
     elevation: float
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "elevation", plain(self.elevation, "length", "elevation"))
+        object.__setattr__(self, "elevation", plain(self.elevation, "elevation", "elevation"))
         check_finite("elevation", self.elevation, unit="m")
 
     def at(self, x: ArrayLike, y: ArrayLike) -> Array:

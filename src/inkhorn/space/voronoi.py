@@ -187,7 +187,7 @@ class VoronoiMesh:
             "smallest angle of a triangle [degrees]": self.triangle_angles(),
         }
 
-    def quality(self) -> pd.DataFrame:
+    def table(self) -> pd.DataFrame:
         """Return the measures of a good mesh as a table.
 
         Returns

@@ -1,6 +1,6 @@
 """Species dissolved in the water, on a flow."""
 
-from inkhorn.transport.solve import TransportResult, solve_transport
-from inkhorn.transport.spreading import Spreading
+from inkhorn.transport.dispersion import Dispersion
+from inkhorn.transport.solve import TransportResult, refuse_long_transport, solve_transport
 
-__all__ = ["Spreading", "TransportResult", "solve_transport"]
+__all__ = ["Dispersion", "TransportResult", "refuse_long_transport", "solve_transport"]

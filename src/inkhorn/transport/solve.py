@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
@@ -12,8 +11,10 @@ from numpy.typing import ArrayLike, NDArray
 from inkhorn.errors import InputError, check_nonnegative, check_positive
 from inkhorn.flow import FlowResult
 from inkhorn.linear import LinearSystem
+from inkhorn.progress import Progress
 from inkhorn.site import Species
-from inkhorn.transport.spreading import Spreading, exchange_matrix
+from inkhorn.sizes import refuse_beyond
+from inkhorn.transport.dispersion import Dispersion, exchange_matrix
 from inkhorn.units import plain
 
 if TYPE_CHECKING:
@@ -77,9 +78,9 @@ class TransportResult:
         import pandas as pd
 
         term = self.flow.model.term("well")
-        if name not in term.features:
-            raise InputError(f'there is no well "{name}" in the model; it has {list(term.features)}.')
-        mine = term.feature == term.features.index(name)
+        if name not in term.feature_names:
+            raise InputError(f'there is no well "{name}" in the model; it has {list(term.feature_names)}.')
+        mine = term.feature_index == term.feature_names.index(name)
         flows = self.flow.steps[-1].term_flow[self.flow.model.terms.index(term)][mine]
         taken = np.maximum(-flows, 0.0)
         if taken.sum() == 0.0:
@@ -101,7 +102,7 @@ class TransportResult:
         share = (limit - values[k - 1]) / (values[k] - values[k - 1])
         return float(times[k - 1] + share * (times[k] - times[k - 1]))
 
-    def budget(self, time: int = -1) -> pd.DataFrame:
+    def budget(self, output: int = -1) -> pd.DataFrame:
         """Return the mass budget from the beginning to an output time [kg].
 
         ``attrs["closing_error_percent"]`` is what is missing, of the larger of gain and loss.
@@ -112,12 +113,12 @@ class TransportResult:
             {
                 "term": kind,
                 "feature": feature,
-                "in [kg]": self.gained[kind, feature][time] / 1000.0,
-                "out [kg]": self.lost[kind, feature][time] / 1000.0,
+                "in [kg]": self.gained[kind, feature][output] / 1000.0,
+                "out [kg]": self.lost[kind, feature][output] / 1000.0,
             }
             for kind, feature in self.gained
         ]
-        stored = float(self.water @ (self.values[time] - self.values[0])) / 1000.0
+        stored = float(self.water @ (self.values[output] - self.values[0])) / 1000.0
         rows.append(
             {"term": "stored", "feature": "", "in [kg]": max(-stored, 0.0), "out [kg]": max(stored, 0.0)}
         )
@@ -131,16 +132,41 @@ class TransportResult:
         return frame
 
 
+def refuse_long_transport(duration: float, step_length: float, outputs: int, n_cells: int) -> None:
+    """Refuse more steps, or more to be kept, than is allowed for.
+
+    Parameters
+    ----------
+    duration, step_length : float
+        [day].
+    outputs : int
+        Times that are kept.
+    n_cells : int
+        Cells of the grid.
+
+    Raises
+    ------
+    InputError
+        With the estimate and the limit.
+    """
+    steps = duration / step_length
+    refuse_beyond("steps", steps, "the transport", "Take longer steps.")
+    kept = min(float(outputs), steps)
+    refuse_beyond(
+        "memory", 8.0 * kept * n_cells, f"{kept:.3g} outputs of {n_cells} cells", "Ask for fewer outputs."
+    )
+
+
 def solve_transport(
     flow: FlowResult,
     species: Species,
     *,
     duration: float,
-    step: float,
+    step_length: float,
     outputs: int = 20,
-    spreading: Spreading | None = None,
-    start: ArrayLike | None = None,
-    progress: Callable[[float, float], None] | None = None,
+    dispersion: Dispersion | None = None,
+    initial: ArrayLike | None = None,
+    progress: Progress | None = None,
 ) -> TransportResult:
     """Carry a dissolved species with steady flow.
 
@@ -155,16 +181,16 @@ def solve_transport(
     species : Species
         What is dissolved. Its concentration in the water that a feature brings in is the model's
         `inflow_concentration`; the feature's water is clean where none is given.
-    duration, step : float
+    duration, step_length : float
         How long and by which steps [day]; the last step is shortened to fit.
     outputs : int
         About how many times are kept, evenly spread.
-    spreading : Spreading, optional
+    dispersion : Dispersion, optional
         Dispersivities and diffusion; none if not given.
-    start : array_like of float, optional
+    initial : array_like of float, optional
         Concentration at the beginning, as `Grid.per_cell` takes it [g/m³]; that of the species if not given.
     progress : callable, optional
-        Called with the time reached and the duration.
+        Called with what is being done and its share, as `inkhorn.progress.Progress` says.
 
     Returns
     -------
@@ -177,32 +203,34 @@ def solve_transport(
     """
     from scipy.sparse import diags_array
 
-    duration, step = plain(duration, "time", "duration"), plain(step, "time", "step")
+    duration, step_length = plain(duration, "time", "duration"), plain(step_length, "time", "step_length")
     check_positive("duration", duration, unit="days")
-    check_positive("step", step, unit="days")
+    check_positive("step_length", step_length, unit="days")
+    check_positive("outputs", outputs)
+    refuse_long_transport(duration, step_length, outputs, flow.model.grid.n_cells)
     if not flow.steps[-1].steady:
         raise InputError("transport takes steady flow so far; this flow result is transient.")
     model = flow.model
-    matrix = exchange_matrix(flow, spreading or Spreading())
+    matrix = exchange_matrix(flow, dispersion or Dispersion())
     assert model.porosity is not None  # exchange_matrix has refused that
     water = model.porosity * model.grid.cells.volume * flow.filled()
     known = model.inflow_concentration.get(species.name, {})
     brought = np.zeros(model.grid.n_cells)
     inflow, outflow = {}, {}
     for term, flows in zip(model.terms, flow.steps[-1].term_flow, strict=True):
-        carried = np.array([known.get(name, 0.0) for name in term.features])[term.feature]
+        carried = np.array([known.get(name, 0.0) for name in term.feature_names])[term.feature_index]
         mass_in = np.maximum(flows, 0.0) * carried
         np.add.at(brought, term.cells, mass_in)
-        for k, name in enumerate(term.features):
-            mine = term.feature == k
+        for k, name in enumerate(term.feature_names):
+            mine = term.feature_index == k
             inflow[term.kind, name] = float(mass_in[mine].sum())
             taken = np.bincount(term.cells[mine], np.maximum(-flows[mine], 0.0), model.grid.n_cells)
             outflow[term.kind, name] = taken
     takers = np.array(list(outflow.values())).reshape(len(outflow), model.grid.n_cells)
-    values = model.grid.per_cell("start", species.start if start is None else start)
-    check_nonnegative("start", values, unit="g/m³")
+    values = model.grid.per_cell("initial", species.initial if initial is None else initial)
+    check_nonnegative("initial", values, unit="g/m³")
 
-    ends = np.minimum(step * np.arange(1, int(np.ceil(duration / step - 1e-9)) + 1), duration)
+    ends = np.minimum(step_length * np.arange(1, int(np.ceil(duration / step_length - 1e-9)) + 1), duration)
     keep = set(
         np.unique(np.round(np.linspace(0, len(ends), min(outputs, len(ends)) + 1)).astype(int)).tolist()
     )
@@ -224,7 +252,7 @@ def solve_transport(
             kept.append(values)
             lost.append(out_mass.copy())
         if progress is not None:
-            progress(now, duration)
+            progress(f"following {species.name}, day {now:.0f} of {duration:.0f}", now / duration)
     stamps, gone = np.array(times), np.array(lost)
     return TransportResult(
         flow,

@@ -213,7 +213,7 @@ def _by_thickness(plan: Plan, feature: Any, place: Footprint, cells: Index, entr
     if place.cells is not None:
         whose = place.along.astype(np.int64)
         return np.asarray(thickness[cells] / np.bincount(whose, thickness[cells])[whose])
-    column = plan.grid.number[np.array(plan.rows(feature))[:, None], place.plan[entry]]
+    column = plan.grid.cell_number[np.array(plan.rows(feature))[:, None], place.plan[entry]]
     whole = np.where(column >= 0, thickness[column], 0.0).sum(axis=0)
     return np.asarray(thickness[cells] / whole)
 

@@ -57,7 +57,7 @@ def chosen_cells(
         points = [g for g in shapely.get_parts(edit.shape) if g.geom_type == "Point"]
         if points:
             plan = grid.mesh.locate([p.x for p in points], [p.y for p in points])
-            chosen &= np.isin(cells, grid.number[:, plan[plan >= 0]])
+            chosen &= np.isin(cells, grid.cell_number[:, plan[plan >= 0]])
         else:
             chosen &= shapely.contains_xy(edit.shape, of.x[cells], of.y[cells])
     if edit.zone is not None:

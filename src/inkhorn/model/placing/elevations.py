@@ -27,7 +27,7 @@ def _over_plan(grid: Grid, cells: NDArray[np.int64], values: Array) -> Array:
     """Values of cells in every plan cell of theirs, NaN elsewhere, (n_layers, n_plan)."""
     whole = np.full(grid.n_cells + 1, np.nan)  # the last one is read where nothing is present
     whole[cells] = values
-    return whole[grid.number]
+    return whole[grid.cell_number]
 
 
 def _lowered(grid: Grid, base: Array) -> tuple[Array, Array]:
@@ -35,7 +35,7 @@ def _lowered(grid: Grid, base: Array) -> tuple[Array, Array]:
     top, bottom = grid.top.copy(), grid.bottom.copy()
     rise = np.zeros(grid.mesh.n_cells)  # of the floor over the layer in hand
     for k in range(len(bottom)):
-        there = grid.number[k] >= 0
+        there = grid.cell_number[k] >= 0
         moved = rise
         if k in grid.joined:
             group, area = grid.joined[k], grid.mesh.area

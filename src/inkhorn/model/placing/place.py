@@ -53,8 +53,8 @@ def _arrived(terms: Sequence[Term], values: Mapping[str, Traced]) -> dict[str, s
     """What arrived at the cells of each feature, edits made, input by input."""
     said: dict[str, list[str]] = {}
     for term in terms:
-        names = np.array(term.features, dtype=object)
-        first = np.searchsorted(term.feature, np.arange(len(names)))
+        names = np.array(term.feature_names, dtype=object)
+        first = np.searchsorted(term.feature_index, np.arange(len(names)))
         for name, declared in term.declared_inputs().items():
             traced = values.get(f"{term.kind}.{name}")
             if traced is None or not declared.told:
@@ -200,7 +200,7 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
                 resistance = before + spot.resistance.summed(spot.faces, len(grid.faces))
     terms, values = _terms(landed, [(k, e) for k, e in edits if "." in e.of], plan, zones, changed)
     made = values | arrays | ({} if resistance is None else {"face_resistance": resistance})
-    changes = {name: v.values for name, v in values.items() if v.ndim == 2}
+    in_time = {name: v.values for name, v in values.items() if v.ndim == 2}
     arrived, sharing = _arrived(terms, values), _sharing(spots)
     rows = [*(_row(spot, arrived, sharing) for spot in spots), *moved, *changed]
     own = {k: v.values for k, v in arrays.items() if k in _OWN}
@@ -213,7 +213,7 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
         site=site,
         name=site.name,
         schedule=site.schedule,
-        changes=changes,
+        inputs_in_time=in_time,
         face_resistance=None if resistance is None else resistance.values,
         zones=zones,
         traces=Traces(tuple(inputs.known), {k: Trace.of(v) for k, v in made.items()}),
@@ -274,8 +274,8 @@ def _terms(
             )
         given: dict[str, Any] = {
             "cells": cells,
-            "features": tuple(names.tolist()),
-            "feature": feature,
+            "feature_names": tuple(names.tolist()),
+            "feature_index": feature,
             "outer_face": np.concatenate(
                 [np.broadcast_to(s.outer_face, n) for s, n in zip(spots, counts, strict=True)]
             ),
@@ -338,7 +338,7 @@ def dimension_of(of: str, features: list[Feature]) -> str:
     if of in properties():
         return properties()[of].said.dimension_on("")
     if of in ELEVATIONS:
-        return "length"
+        return "elevation"
     kind, _, name = of.rpartition(".")
     for cls, placing in placings().items():
         if placing.term is None or placing.term.kind != kind or name not in placing.term.declared_inputs():

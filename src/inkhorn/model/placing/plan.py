@@ -223,7 +223,7 @@ class Plan:
             return Footprint(feature, plan, np.ones(n), np.zeros(n), None, float(n == 0))
         cells, whose = self.picked(feature)
         missed = 1.0 - len(np.unique(whose)) / len(feature.shape)
-        plan = self.grid.cells.plan[cells]
+        plan = self.grid.cells.plan_cell[cells]
         return Footprint(feature, plan, np.ones(len(cells)), whose.astype(np.float64), cells, missed)
 
     def picked(self, feature: Any, *, again: bool = False) -> tuple[Index, Index]:
@@ -248,8 +248,8 @@ class Plan:
         for k, (layer, x, y) in enumerate(shape.places):
             plan = int(grid.mesh.locate([x], [y])[0])
             for row in grid.layers_named(layer, feature.where):
-                if plan >= 0 and grid.number[row, plan] >= 0:
-                    cells.append(int(grid.number[row, plan]))
+                if plan >= 0 and grid.cell_number[row, plan] >= 0:
+                    cells.append(int(grid.cell_number[row, plan]))
                     whose.append(k)
         found, often = np.unique(np.array(cells, dtype=np.int64), return_counts=True)
         if not again and (often > 1).any():
@@ -371,7 +371,7 @@ class Plan:
         """Return the cells in the layers that a feature names, and which entry of its footprint each belongs to."""
         if place.cells is not None:
             return place.cells, np.arange(len(place.cells))
-        number = self.grid.number[np.array(self.rows(place.feature))[:, None], place.plan]
+        number = self.grid.cell_number[np.array(self.rows(place.feature))[:, None], place.plan]
         layer, entry = np.nonzero(number >= 0)
         return number[layer, entry], entry
 
@@ -405,7 +405,7 @@ class Plan:
         rows = self.rows_of(layer, place.feature)
         chosen = np.full(len(place.plan), -1, dtype=np.int64)
         done = np.zeros(len(place.plan), dtype=bool)
-        for number in (self.grid.number[k, place.plan] for k in rows):
+        for number in (self.grid.cell_number[k, place.plan] for k in rows):
             here = ~done & (number >= 0)
             chosen[here] = number[here]
             done |= here & (self.grid.cells.bottom[number] < lowest)

@@ -113,7 +113,7 @@ def material_arrays(site: Site, grid: Grid, inputs: SiteInputs) -> dict[str, Mat
         names = ", ".join(f'"{m.name}"' for m in site.unknown_materials)
         raise InputError(f"material {names}: there is no conductivity. Give one, or a transmissivity.")
     materials = tuple(site.materials[n] for n in grid.layer_names)
-    made_of, thickness = grid.cells.material, grid.cells.thickness
+    made_of, thickness = grid.cells.material_layer, grid.cells.thickness
     found: dict[str, MaterialArray] = {}
     for name, made in properties().items():
         stated = [[m.value(f) is not None for f in made.fields] for m in materials]

@@ -99,7 +99,7 @@ def along_rim(plan: Plan, feature: Any, rows: list[int] | None = None) -> tuple[
     on = shapely.line_merge(line.intersection(shapely.union_all(near))) if near else line.difference(line)
     stretches = [g for g in shapely.get_parts(on) if g.length > 8.0 * _ON_RIM * size]  # no mere crossings
     if rows is None:
-        wanted = np.flatnonzero(grid.uppermost[grid.cells.plan[outer.cell]] == outer.cell)
+        wanted = np.flatnonzero(grid.uppermost[grid.cells.plan_cell[outer.cell]] == outer.cell)
     else:
         wanted = np.flatnonzero(np.isin(grid.cells.layer[outer.cell], rows))
     parts = [_beside(plan, stretch, wanted) for stretch in stretches]
@@ -112,7 +112,7 @@ def along_rim(plan: Plan, feature: Any, rows: list[int] | None = None) -> tuple[
     at, way = _met(plan, line, beside)
     cell = outer.cell[beside.face]
     outside = max(1.0 - met / line.length, 0.0)
-    place = Footprint(feature, grid.cells.plan[cell], beside.cover, at, None, outside)
+    place = Footprint(feature, grid.cells.plan_cell[cell], beside.cover, at, None, outside)
     return OnRim(place, beside.face, cell, way, beside.share), left
 
 

@@ -100,7 +100,7 @@ def _place_well(well: Well, plan: Plan, screen: _Screened, reach: Traced) -> Spo
         lowest = plan.value(well, "lowest_level")
     elif well.screen_bottom is not None:
         lowest = plan.value(well, "screen_bottom")
-    alone = {"rate": rate, "lowest_level": lowest, "losses": plan.value(well, "losses")}
+    alone = {"rate": rate, "lowest_level": lowest, "well_loss": plan.value(well, "well_loss")}
     if well.casing_radius is not None:
         casing = plan.value(well, "casing_radius")
         alone["casing_area"] = np.pi * casing * casing
@@ -119,7 +119,7 @@ def _place_well(well: Well, plan: Plan, screen: _Screened, reach: Traced) -> Spo
     off = np.hypot(grid.cells.x[cells[0]] - place[0], grid.cells.y[cells[0]] - place[1])
     if well.geometry == "point" and off > _SHIFT * np.sqrt(grid.cells.area[cells[0]]):
         notes.append(f"{off:.3g} m from the middle of its cell")
-    coarse = grid.cells.area[cells] > 1.01 * grid.mesh.area[grid.cells.plan[cells]]
+    coarse = grid.cells.area[cells] > 1.01 * grid.mesh.area[grid.cells.plan_cell[cells]]
     if coarse.any() and not coarse.all():
         names = ", ".join(name for name, c in zip(layers, coarse, strict=True) if c)
         notes.append(f"in {names} cells are larger than above")
@@ -148,7 +148,7 @@ def place_collectors(features: list[Collector], plan: Plan) -> list[Spot]:
             length = np.sqrt(of.area[cells])
             outside = place.outside
         else:
-            number = grid.number[:, place.plan]
+            number = grid.cell_number[:, place.plan]
             holds = (of.bottom[number] <= feature.elevation) & (of.top[number] > feature.elevation)
             layer, column = np.nonzero((number >= 0) & holds)
             cells, length = number[layer, column], place.size[column]

@@ -47,7 +47,7 @@ def place_recharge(features: list[Recharge], plan: Plan) -> list[Spot]:
 @places(Evapotranspiration, EvapotranspirationTerm)
 def place_evapotranspiration(features: list[Evapotranspiration], plan: Plan) -> list[Spot]:
     """The cells below each polygon that plants can reach, by area; of cells told one by one these alone."""
-    of, number, spots, count = plan.grid.cells, plan.grid.number, [], 0
+    of, number, spots, count = plan.grid.cells, plan.grid.cell_number, [], 0
     for feature, place in zip(features, plan.footprints(features), strict=True):
         cells, area, there = plan.on_top(place)
         entry = np.arange(len(cells))
@@ -85,7 +85,7 @@ def _shared(plan: Plan, cells: Index, entry: Index, count: int) -> Traced:
 
 def _shared_on_rim(plan: Plan, feature: GivenFlow, rim: OnRim) -> Traced:
     """The same of cells at the rim, of all that the feature passes below its place."""
-    column = plan.grid.number[np.array(plan.rows(feature))[:, None], rim.place.plan]
+    column = plan.grid.cell_number[np.array(plan.rows(feature))[:, None], rim.place.plan]
     layer, entry = np.nonzero(column >= 0)
     cells = column[layer, entry]
     through = plan.properties["horizontal_conductivity"][cells] * plan.grid.cells.thickness[cells]

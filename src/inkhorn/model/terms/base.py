@@ -19,7 +19,7 @@ from inkhorn.errors import InputError, check_finite, check_nonnegative, check_po
 from inkhorn.model.findings import Finding
 from inkhorn.model.laws import WaterTable
 from inkhorn.space import Cells
-from inkhorn.units import KINDS
+from inkhorn.units import KINDS, refuse_impossible
 
 __all__ = [
     "CROSSINGS",
@@ -44,7 +44,7 @@ HORIZONTAL = "horizontal_conductivity"
 CROSSINGS = ("top", "floor", "side", "screen", "inside")
 """Where water can pass between a cell and a feature: through its top or floor, a side, a screen, or anywhere inside."""
 
-Over = Literal["entry", "feature", "own", "cell"]
+Over = Literal["entry", "feature", "extra", "cell"]
 _CHECKS = {"finite": check_finite, "nonnegative": check_nonnegative, "positive": check_positive}
 _ENDLESS = ("any", "endless")  # checks that let a value be infinite
 
@@ -55,8 +55,8 @@ class Input:
 
     Attributes
     ----------
-    over : {"entry", "feature", "own", "cell"}
-        Of what there is one value each: entries, features, the term's own unknowns, or all cells of the grid.
+    over : {"entry", "feature", "extra", "cell"}
+        Of what there is one value each: entries, features, the term's extra unknowns, or all cells of the grid.
     dimension : str
         A key of `inkhorn.units.KINDS`.
     check : str
@@ -146,9 +146,9 @@ class Moment:
     ----------
     heads : ndarray of float, (n_cells,)
         [m].
-    own : ndarray of float, (n_own,)
-        The term's own unknowns.
-    first_own : int
+    extra_unknowns : ndarray of float, (n_extra,)
+        The term's extra unknowns.
+    first_extra : int
         Number of the first of them among all unknowns; cells come first.
     cells : Cells
         Geometry.
@@ -156,7 +156,7 @@ class Moment:
         [m/day].
     law : WaterTable
         Laws of partly filled cells.
-    start, end : float
+    begin, end : float
         The step [day].
     steady : bool
         Whether nothing is stored.
@@ -165,12 +165,12 @@ class Moment:
     """
 
     heads: Array
-    own: Array
-    first_own: int
+    extra_unknowns: Array
+    first_extra: int
     cells: Cells
     horizontal_conductivity: Array
     law: WaterTable
-    start: float = 0.0
+    begin: float = 0.0
     end: float = 0.0
     steady: bool = True
     state: Array = field(default_factory=lambda: np.empty(0))
@@ -186,20 +186,20 @@ class Contribution:
         Into each entry's cell, positive inwards [m³/day].
     flow_slope : Slope
         Rows are entries, columns unknowns [m²/day].
-    own_residual : ndarray of float, (n_own,)
-        Zero when the term's own equations hold, but for what is stored: what comes in less what goes out [m³/day].
-    own_slope : Slope
-        Rows are own equations, columns unknowns.
-    stored : ndarray of float, (n_own,)
-        Water that stands in each own unknown [m³]; the equations take its change from the own residual. Empty if none
+    extra_residual : ndarray of float, (n_extra,)
+        Zero when the term's extra equations hold, but for what is stored: what comes in less what goes out [m³/day].
+    extra_slope : Slope
+        Rows are extra equations, columns unknowns.
+    stored : ndarray of float, (n_extra,)
+        Water that stands in each extra unknown [m³]; the equations take its change from the extra residual. Empty if none
         is stored.
     stored_slope : Slope
-        Rows are own unknowns, columns unknowns [m²].
-    outside : mapping of str to ndarray of float, (n_own,)
-        Water that comes into own unknowns from outside, neither from cells nor from each other, by what it is
+        Rows are extra unknowns, columns unknowns [m²].
+    outside : mapping of str to ndarray of float, (n_extra,)
+        Water that comes into extra unknowns from outside, neither from cells nor from each other, by what it is
         [m³/day]; for budgets. Always under the names of `Term.outside_names`.
     link_flow : ndarray of float, (n_links,)
-        From the first to the second own unknown of each of `Term.links` [m³/day].
+        From the first to the second extra unknown of each of `Term.links` [m³/day].
     state : ndarray of float, (n_state,)
         The term's state at the step's end.
     state_slope : Slope
@@ -208,8 +208,8 @@ class Contribution:
 
     flow: Array
     flow_slope: Slope
-    own_residual: Array = field(default_factory=lambda: np.empty(0))
-    own_slope: Slope = field(default_factory=Slope.none)
+    extra_residual: Array = field(default_factory=lambda: np.empty(0))
+    extra_slope: Slope = field(default_factory=Slope.none)
     stored: Array = field(default_factory=lambda: np.empty(0))
     stored_slope: Slope = field(default_factory=Slope.none)
     outside: Mapping[str, Array] = field(default_factory=dict)
@@ -228,10 +228,10 @@ class Term:
     ----------
     cells : ndarray of int, (n_entries,)
         The cell of each entry.
-    features : tuple of str
+    feature_names : tuple of str
         Names of the features.
-    feature : ndarray of int, (n_entries,)
-        Which of `features` each entry came from; 0 for all if not given.
+    feature_index : ndarray of int, (n_entries,)
+        Which of `feature_names` each entry came from; 0 for all if not given.
     crossing : sequence of str, (n_entries,), optional
         Where the water passes: "top", "floor", "side", "screen" or "inside"; as is usual for the kind if not given.
     outer_face : ndarray of int, (n_entries,)
@@ -239,40 +239,41 @@ class Term:
     """
 
     cells: Index
-    features: tuple[str, ...] = ("",)
-    feature: Index = field(default_factory=lambda: np.empty(0, np.int64))
+    feature_names: tuple[str, ...] = ("",)
+    feature_index: Index = field(default_factory=lambda: np.empty(0, np.int64))
     crossing: Any = None
     outer_face: Any = -1
 
     kind: ClassVar[str] = "term"
     usual_crossing: ClassVar[str] = "top"
-    own_words: ClassVar[str] = "the water level of"  # what an own unknown is, before its name
-    outside_names: ClassVar[tuple[str, ...]] = ()  # what comes into own unknowns from outside is called
+    extra_words: ClassVar[str] = "the water level of"  # what an extra unknown is, before its name
+    outside_names: ClassVar[tuple[str, ...]] = ()  # what comes into extra unknowns from outside is called
     watches: ClassVar[Mapping[str, Watch]] = {}  # what is looked for in an answer, by the names of `seen`
     useless_in_held: ClassVar[str] = ""  # what an entry in a cell of fixed head comes to, for the check
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "cells", np.atleast_1d(np.asarray(self.cells, dtype=np.int64)))
-        object.__setattr__(self, "features", tuple(self.features))
-        feature = np.asarray(self.feature, dtype=np.int64)
-        if feature.size == 0 and len(self.features) == 1:
+        object.__setattr__(self, "feature_names", tuple(self.feature_names))
+        feature = np.asarray(self.feature_index, dtype=np.int64)
+        if feature.size == 0 and len(self.feature_names) == 1:
             feature = np.zeros(len(self.cells), dtype=np.int64)
         if feature.shape != self.cells.shape:
             raise InputError(
-                f"{self.kind}: feature has {feature.size} entries; expected {len(self.cells)}, one per cell."
+                f"{self.kind}: feature_index has {feature.size} entries; expected {len(self.cells)}, one per cell."
             )
-        outside = np.flatnonzero((feature < 0) | (feature >= len(self.features)))
+        outside = np.flatnonzero((feature < 0) | (feature >= len(self.feature_names)))
         if len(outside):
             raise InputError(
-                f"{self.kind}: feature[{outside[0]}] is {feature[outside[0]]}; expected 0 to {len(self.features) - 1}, "
-                "a place among `features`."
+                f"{self.kind}: feature_index[{outside[0]}] is {feature[outside[0]]}; expected 0 to "
+                f"{len(self.feature_names) - 1}, a place among `feature_names`."
             )
-        object.__setattr__(self, "feature", feature)
+        object.__setattr__(self, "feature_index", feature)
         self._check_crossings()
         for name, said in self.declared_inputs().items():
             values = self._spread(name, said.over)
             if said.check not in _ENDLESS:
                 _CHECKS[said.check](f"{self.kind}: {name}", values, unit=said.unit)
+                refuse_impossible(f"{self.kind}: {name}", values, said.dimension)
             elif said.check == "endless" and (values < 0.0).any():
                 check_nonnegative(f"{self.kind}: {name}", np.where(values < 0.0, values, 0.0), unit=said.unit)
             elif np.isnan(values).any():
@@ -294,8 +295,8 @@ class Term:
         object.__setattr__(self, "outer_face", np.array(np.broadcast_to(face, self.cells.shape)))
 
     def count(self, over: Over) -> int:
-        """Return how many values an array over entries, features or own unknowns has."""
-        return {"entry": len(self.cells), "feature": len(self.features), "own": self.n_own}[over]
+        """Return how many values an array over entries, features or extra unknowns has."""
+        return {"entry": len(self.cells), "feature": len(self.feature_names), "extra": self.n_extra}[over]
 
     def _spread(self, name: str, over: Over) -> Array:
         """Turn an attribute into an array of one value for each of what it is over."""
@@ -326,7 +327,7 @@ class Term:
         if over == "entry":
             return values
         if over == "feature":
-            return values[..., self.feature]
+            return values[..., self.feature_index]
         if over == "cell":
             return values[..., self.cells]
         return np.where(self.node >= 0, values[..., np.maximum(self.node, 0)], np.nan)
@@ -337,31 +338,31 @@ class Term:
             cls.__repr__ = Term.__repr__  # type: ignore[method-assign]
 
     def __repr__(self) -> str:
-        return f"{type(self).__name__}({len(self.cells)} entries of {len(self.features)} features)"
+        return f"{type(self).__name__}({len(self.cells)} entries of {len(self.feature_names)} features)"
 
-    # --- own unknowns, what they are coupled to, and what they hold -------------------------------
+    # --- extra unknowns, what they are coupled to, and what they hold -------------------------------
 
     @property
-    def n_own(self) -> int:
+    def n_extra(self) -> int:
         """Number of unknowns beyond the heads of cells."""
         return 0
 
     @property
-    def own_feature(self) -> Index:
-        """The feature that each own unknown belongs to, (n_own,)."""
-        one_each = self.n_own == len(self.features)
-        return np.arange(self.n_own) if one_each else np.zeros(self.n_own, dtype=np.int64)
+    def extra_feature(self) -> Index:
+        """The feature that each extra unknown belongs to, (n_extra,)."""
+        one_each = self.n_extra == len(self.feature_names)
+        return np.arange(self.n_extra) if one_each else np.zeros(self.n_extra, dtype=np.int64)
 
     @property
-    def own_names(self) -> tuple[str, ...]:
-        """Name of each own unknown; those of the features where there is one for each."""
-        if self.n_own == len(self.features):
-            return self.features
-        return tuple(f"{self.features[f]}, {k + 1}" for k, f in enumerate(self.own_feature))
+    def extra_names(self) -> tuple[str, ...]:
+        """Name of each extra unknown; those of the features where there is one for each."""
+        if self.n_extra == len(self.feature_names):
+            return self.feature_names
+        return tuple(f"{self.feature_names[f]}, {k + 1}" for k, f in enumerate(self.extra_feature))
 
     @property
     def node(self) -> Index:
-        """The own unknown that each entry's water comes from or goes to, -1 for water from outside, (n_entries,)."""
+        """The extra unknown that each entry's water comes from or goes to, -1 for water from outside, (n_entries,)."""
         return np.full(len(self.cells), -1, dtype=np.int64)
 
     @property
@@ -374,15 +375,15 @@ class Term:
 
     @property
     def links(self) -> Index:
-        """Pairs of own unknowns between which water passes, (n_links, 2)."""
+        """Pairs of extra unknowns between which water passes, (n_links, 2)."""
         return np.empty((0, 2), dtype=np.int64)
 
     @property
     def n_state(self) -> int:
-        """Number of values that the term carries from step to step beside what its own unknowns store."""
+        """Number of values that the term carries from step to step beside what its extra unknowns store."""
         return 0
 
-    def first_state(self, heads: Array) -> Array:
+    def initial_state(self, heads: Array) -> Array:
         """Return the state that a run through time begins with, (n_state,)."""
         return np.zeros(self.n_state)
 
@@ -402,21 +403,21 @@ class Term:
         return np.full(len(self.cells), np.nan)
 
     @property
-    def own_sets_level(self) -> NDArray[np.bool_]:
-        """Whether a level from outside holds each own unknown, (n_own,)."""
-        return np.zeros(self.n_own, dtype=bool)
+    def extra_sets_level(self) -> NDArray[np.bool_]:
+        """Whether a level from outside holds each extra unknown, (n_extra,)."""
+        return np.zeros(self.n_extra, dtype=bool)
 
-    def first_guess(self, heads: Array) -> Array:
-        """Return a first guess of the term's own unknowns, (n_own,)."""
+    def initial_guess(self, heads: Array) -> Array:
+        """Return a first guess of the term's extra unknowns, (n_extra,)."""
         return np.empty(0)
 
     def at_start(self, moment: Moment) -> Array:
-        """Return the term's own unknowns that a run through time begins with, (n_own,)."""
+        """Return the term's extra unknowns that a run through time begins with, (n_extra,)."""
         return self.settled(moment)
 
     def settled(self, moment: Moment) -> Array:
-        """Return the term's own unknowns where the heads alone determine them, else as they are, (n_own,)."""
-        return moment.own
+        """Return the term's extra unknowns where the heads alone determine them, else as they are, (n_extra,)."""
+        return moment.extra_unknowns
 
     # --- the law -----------------------------------------------------------------------------------
 
@@ -431,7 +432,7 @@ class Term:
         -------
         mapping of str to Slope
             By name of the input (an array of the term, or ``"horizontal_conductivity"`` with one value per cell).
-            Rows are the entries' flows, then the own residuals, then what own unknowns store, then the state;
+            Rows are the entries' flows, then the extra residuals, then what extra unknowns store, then the state;
             columns the input's values.
         """
         return {}
@@ -472,11 +473,11 @@ class Term:
         self, grid: Any, entries: Index, severity: str, words: str, remedy: str
     ) -> Iterator[Finding]:
         """Yield one finding for each feature among some entries, at the first of its entries."""
-        features, first = np.unique(self.feature[entries], return_index=True)
+        features, first = np.unique(self.feature_index[entries], return_index=True)
         for feature, entry in zip(features, entries[first], strict=True):
             yield Finding(
                 severity,
-                f'{self.kind} "{self.features[feature]}" {words}',
+                f'{self.kind} "{self.feature_names[feature]}" {words}',
                 grid.place_of(int(self.cells[entry])),
                 remedy,
             )

@@ -41,7 +41,7 @@ class FixedHeadTerm(Term):
     """
 
     head: Any = entry_input(
-        "length",
+        "elevation",
         below="lies below the bottom of its cell, which is held dry",
         remedy="Raise the head, or give it to a lower layer.",
     )
@@ -109,9 +109,9 @@ class RiverTerm(Term):
     """
 
     conductance: Any = entry_input("conductance", check="nonnegative")
-    stage: Any = entry_input("length")
+    stage: Any = entry_input("elevation")
     bed: Any = entry_input(
-        "length",
+        "elevation",
         default=-np.inf,
         check="any",
         below="has its bed below the bottom of its cell",
@@ -137,8 +137,8 @@ class RiverTerm(Term):
 
     def seen(self, moment: Moment, flow: NDArray[np.float64]) -> Mapping[str, NDArray[np.float64]]:
         past = (moment.heads[self.cells] < self.bed) & (flow > 0.0)
-        lost = np.bincount(self.feature, np.where(past, flow, 0.0), len(self.features))
-        return {"past": np.where(past, lost[self.feature], 0.0)}
+        lost = np.bincount(self.feature_index, np.where(past, flow, 0.0), len(self.feature_names))
+        return {"past": np.where(past, lost[self.feature_index], 0.0)}
 
     def findings(self, grid: Any) -> Iterator[Finding]:
         yield from super().findings(grid)
@@ -201,7 +201,7 @@ class HeadDependentTerm(Term):
 
     conductance: Any = entry_input("conductance", default=np.inf, check="endless")
     head: Any = entry_input(
-        "length",
+        "elevation",
         below="has its level below the bottom of its cell",
         remedy="Raise the level, or let it pass lower layers only.",
     )
@@ -262,7 +262,7 @@ class DrainTerm(Term):
 
     conductance: Any = entry_input("conductance", check="nonnegative")
     level: Any = entry_input(
-        "length", below="lies below the lowest layer", remedy="Raise its level or lower the base."
+        "elevation", below="lies below the lowest layer", remedy="Raise its level or lower the base."
     )
     kind: ClassVar[str] = "drain"
     watches: ClassVar[Mapping[str, Watch]] = {

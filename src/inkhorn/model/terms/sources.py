@@ -89,7 +89,7 @@ class EvapotranspirationTerm(Term):
 
     rate: Any = entry_input("rate", check="nonnegative")
     area: Any = entry_input("area", check="nonnegative", told=False)
-    surface: Any = entry_input("length")
+    surface: Any = entry_input("elevation")
     depth: Any = entry_input("length", default=1.0, check="positive")
     column: Any = placed("entry")
     kind: ClassVar[str] = "evapotranspiration"

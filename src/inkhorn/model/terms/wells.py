@@ -49,7 +49,7 @@ class WellTerm(Term):
         Below which the water in the well cannot be drawn [m]: what a well takes out becomes less over
         the last half metre above it, smoothly to nothing. Of minus infinity it is the bottom of the lowest cell; but
         where all cells count as full there is then no end.
-    losses : array_like of float, () or (n_features,)
+    well_loss : array_like of float, () or (n_features,)
         Fall of the level inside the well beyond the screen, over the square of the rate [day²/m⁵].
     casing_area : array_like of float, () or (n_features,)
         Of the water in the well, which counts as stored [m²].
@@ -70,8 +70,8 @@ class WellTerm(Term):
 
     connection: Any = entry_input("length", check="nonnegative", told=False)
     rate: Any = feature_input("flow")
-    lowest_level: Any = feature_input("length", default=-np.inf, check="any")
-    losses: Any = feature_input("well loss", check="nonnegative")
+    lowest_level: Any = feature_input("elevation", default=-np.inf, check="any")
+    well_loss: Any = feature_input("well loss", check="nonnegative")
     casing_area: Any = feature_input("area", check="nonnegative")
     x: Any = placed("feature")
     y: Any = placed("feature")
@@ -92,27 +92,27 @@ class WellTerm(Term):
 
     def __post_init__(self) -> None:
         super().__post_init__()
-        missing = np.setdiff1d(np.arange(len(self.features)), self.feature)
+        missing = np.setdiff1d(np.arange(len(self.feature_names)), self.feature_index)
         if len(missing):
             raise InputError(
-                f'{self.kind} "{self.features[missing[0]]}" meets no cell. Check its place and its screen.'
+                f'{self.kind} "{self.feature_names[missing[0]]}" meets no cell. Check its place and its screen.'
             )
 
     @property
-    def n_own(self) -> int:
-        return len(self.features)
+    def n_extra(self) -> int:
+        return len(self.feature_names)
 
     @property
     def node(self) -> NDArray[np.int64]:
-        return self.feature
+        return self.feature_index
 
     @property
     def place(self) -> NDArray[np.float64] | None:
-        return np.column_stack([self.x, self.y])[self.feature]
+        return np.column_stack([self.x, self.y])[self.feature_index]
 
-    def first_guess(self, heads: NDArray[np.float64]) -> NDArray[np.float64]:
-        count = np.bincount(self.feature, minlength=self.n_own)
-        return np.asarray(np.bincount(self.feature, heads[self.cells], self.n_own) / count)
+    def initial_guess(self, heads: NDArray[np.float64]) -> NDArray[np.float64]:
+        count = np.bincount(self.feature_index, minlength=self.n_extra)
+        return np.asarray(np.bincount(self.feature_index, heads[self.cells], self.n_extra) / count)
 
     def at_start(self, moment: Moment) -> NDArray[np.float64]:
         idle = replace(self, rate=np.where(self.casing_area > 0.0, 0.0, self.rate))
@@ -136,7 +136,7 @@ class WellTerm(Term):
 
     def _exchange(self, moment: Moment) -> tuple[NDArray[Any], ...]:
         """What is driven from the well into each cell, over connection and conductivity [m], and its slopes."""
-        by_well, slope = self._reached(moment, moment.own[self.feature])
+        by_well, slope = self._reached(moment, moment.extra_unknowns[self.feature_index])
         by_cell, cell_slope = self._reached(moment, moment.heads[self.cells])
         return by_well - by_cell, slope, -cell_slope
 
@@ -144,18 +144,18 @@ class WellTerm(Term):
         """The lowest level of each well."""
         if moment.law.confined:
             return np.asarray(self.lowest_level)
-        base = np.full(self.n_own, np.inf)
-        np.minimum.at(base, self.feature, self._screen(moment.cells)[0])
+        base = np.full(self.n_extra, np.inf)
+        np.minimum.at(base, self.feature_index, self._screen(moment.cells)[0])
         return np.where(np.isfinite(self.lowest_level), self.lowest_level, base)
 
     def seen(self, moment: Moment, flow: NDArray[np.float64]) -> Mapping[str, NDArray[np.float64]]:
-        less = np.bincount(self.feature, flow, len(self.features)) - self.rate
+        less = np.bincount(self.feature_index, flow, len(self.feature_names)) - self.rate
         told = (self.rate < 0.0) & (less > 1e-6 * np.abs(self.rate))
-        return {"short": np.where(told, less, 0.0)[self.feature]}
+        return {"short": np.where(told, less, 0.0)[self.feature_index]}
 
     def taken_share(self, moment: Moment) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """Return the share of its rate that each well gets at its level, and its slope [-], [1/m]."""
-        depth = moment.own - self.losses * self.rate**2 - self._lowest(moment)
+        depth = moment.extra_unknowns - self.well_loss * self.rate**2 - self._lowest(moment)
         t = np.clip(depth / _LAST, 0.0, 1.0)
         short = (self.rate < 0) & (t < 1.0)
         return np.where(short, t * t * (3.0 - 2.0 * t), 1.0), np.where(
@@ -168,15 +168,15 @@ class WellTerm(Term):
         Newton's method within brackets: the balance of a well falls as its level rises, but turns sharply
         where its water runs short.
         """
-        level, wells = moment.own.copy(), np.arange(self.n_own)
-        low, high, reach = np.full(self.n_own, -np.inf), np.full(self.n_own, np.inf), 1.0
+        level, wells = moment.extra_unknowns.copy(), np.arange(self.n_extra)
+        low, high, reach = np.full(self.n_extra, -np.inf), np.full(self.n_extra, np.inf), 1.0
         stores = (self.casing_area > 0.0) & (not moment.steady)  # these know their past
         for _ in range(80):
-            answer = self.evaluate(replace(moment, own=level))
-            missing, slopes = answer.own_residual, answer.own_slope
-            own = slopes.column == moment.first_own + slopes.row
-            slope = np.bincount(slopes.row[own], slopes.value[own], self.n_own)
-            turnover = np.abs(self.rate) + np.bincount(self.feature, np.abs(answer.flow), self.n_own)
+            answer = self.evaluate(replace(moment, extra_unknowns=level))
+            missing, slopes = answer.extra_residual, answer.extra_slope
+            own = slopes.column == moment.first_extra + slopes.row
+            slope = np.bincount(slopes.row[own], slopes.value[own], self.n_extra)
+            turnover = np.abs(self.rate) + np.bincount(self.feature_index, np.abs(answer.flow), self.n_extra)
             open_ = (np.abs(missing) > 1e-13 * turnover) & ~stores
             if not open_.any():
                 break
@@ -197,8 +197,8 @@ class WellTerm(Term):
         full = self.connection * moment.horizontal_conductivity[self.cells]
         drive, by_level, by_head = self._exchange(moment)
         got, got_slope = self.taken_share(moment)
-        wells, n = np.arange(self.n_own), np.arange(len(self.cells))
-        level = moment.first_own + self.feature
+        wells, n = np.arange(self.n_extra), np.arange(len(self.cells))
+        level = moment.first_extra + self.feature_index
         flow, by_level, by_head = full * drive, full * by_level, full * by_head
         stores = bool(self.casing_area.any())
         return Contribution(
@@ -208,34 +208,38 @@ class WellTerm(Term):
                 np.concatenate([self.cells, level]),
                 np.concatenate([by_head, by_level]),
             ),
-            own_residual=self.rate * got - np.bincount(self.feature, flow, self.n_own),
-            own_slope=Slope(
-                np.concatenate([self.feature, self.feature, wells]),
-                np.concatenate([self.cells, level, moment.first_own + wells]),
+            extra_residual=self.rate * got - np.bincount(self.feature_index, flow, self.n_extra),
+            extra_slope=Slope(
+                np.concatenate([self.feature_index, self.feature_index, wells]),
+                np.concatenate([self.cells, level, moment.first_extra + wells]),
                 np.concatenate([-by_head, -by_level, self.rate * got_slope]),
             ),
-            stored=self.casing_area * moment.own if stores else np.empty(0),
-            stored_slope=Slope(wells, moment.first_own + wells, self.casing_area) if stores else Slope.none(),
+            stored=self.casing_area * moment.extra_unknowns if stores else np.empty(0),
+            stored_slope=Slope(wells, moment.first_extra + wells, self.casing_area)
+            if stores
+            else Slope.none(),
             outside={"pumping": self.rate * got},
         )
 
     def by_input(self, moment: Moment) -> Mapping[str, Slope]:
         drive, _, _ = self._exchange(moment)
-        n, wells = np.arange(len(self.cells)), np.arange(self.n_own)
+        n, wells = np.arange(len(self.cells)), np.arange(self.n_extra)
         got, got_slope = self.taken_share(moment)
-        out, back = np.concatenate([n, len(n) + self.feature]), np.concatenate([n, n])
+        out, back = np.concatenate([n, len(n) + self.feature_index]), np.concatenate([n, n])
         by_k, by_connection = self.connection * drive, moment.horizontal_conductivity[self.cells] * drive
         less = -self.rate * got_slope  # by what raises the level that is needed
         given = np.isfinite(self.lowest_level)
         held = (
-            Slope(len(n) + self.n_own + wells, wells, moment.own) if self.casing_area.any() else Slope.none()
+            Slope(len(n) + self.n_extra + wells, wells, moment.extra_unknowns)
+            if self.casing_area.any()
+            else Slope.none()
         )
         return {
             HORIZONTAL: Slope(out, self.cells[back], np.concatenate([by_k, -by_k])),
             "connection": Slope(out, back, np.concatenate([by_connection, -by_connection])),
-            "rate": Slope(len(n) + wells, wells, got + 2.0 * self.losses * self.rate * less),
+            "rate": Slope(len(n) + wells, wells, got + 2.0 * self.well_loss * self.rate * less),
             "lowest_level": Slope(len(n) + wells, wells, np.where(given, less, 0.0)),
-            "losses": Slope(len(n) + wells, wells, self.rate**2 * less),
+            "well_loss": Slope(len(n) + wells, wells, self.rate**2 * less),
             "casing_area": held,
         }
 

@@ -12,11 +12,11 @@ from inkhorn.errors import InputError, check_nonnegative
 from inkhorn.flow import FlowResult
 from inkhorn.units import plain
 
-__all__ = ["Spreading", "cell_discharge", "exchange_matrix", "face_dispersion"]
+__all__ = ["Dispersion", "cell_discharge", "exchange_matrix", "face_dispersion"]
 
 
 @dataclass(frozen=True)
-class Spreading:
+class Dispersion:
     """How a dissolved species spreads.
 
     Parameters
@@ -67,7 +67,7 @@ def cell_discharge(flow: FlowResult, step: int = -1) -> NDArray[np.float64]:
     return moment / (cells.area * height)[:, None]
 
 
-def face_dispersion(flow: FlowResult, spreading: Spreading, step: int = -1) -> NDArray[np.float64]:
+def face_dispersion(flow: FlowResult, dispersion: Dispersion, step: int = -1) -> NDArray[np.float64]:
     """Return the dispersive conductance of each face, (n_faces,) [m³/day].
 
     Dispersion acts along the line between the centres only: the part of the tensor across it is
@@ -90,7 +90,7 @@ def face_dispersion(flow: FlowResult, spreading: Spreading, step: int = -1) -> N
     along = normal**2
     upward = np.where(faces.is_floor, 0.0, q[:, 2] ** 2)
     across = np.maximum(speed**2 - along - upward, 0.0)
-    s = spreading
+    s = dispersion
     side = s.longitudinal * along + s.transverse * across + s.vertical * upward
     floor = s.longitudinal * along + s.vertical * across
     mixing = np.where(faces.is_floor, floor, side) / np.where(speed > 0, speed, 1.0)
@@ -98,7 +98,7 @@ def face_dispersion(flow: FlowResult, spreading: Spreading, step: int = -1) -> N
     return area * (mixing + porosity * s.diffusion) / faces.distance.sum(axis=1)
 
 
-def exchange_matrix(flow: FlowResult, spreading: Spreading, step: int = -1) -> Any:
+def exchange_matrix(flow: FlowResult, dispersion: Dispersion, step: int = -1) -> Any:
     """Return the sparse matrix of what each cell loses, (n_cells, n_cells) [m³/day].
 
     ``matrix @ concentration`` is the mass that leaves each cell less what arrives from its neighbours
@@ -116,7 +116,7 @@ def exchange_matrix(flow: FlowResult, spreading: Spreading, step: int = -1) -> A
         raise InputError("transport needs a porosity. Give one for every material (or to Model).")
     a, b = model.grid.faces.cells.T
     n = model.grid.n_cells
-    mixing = face_dispersion(flow, spreading, step)
+    mixing = face_dispersion(flow, dispersion, step)
     from_a = np.maximum(record.face_flow, 0.0) + mixing
     from_b = np.maximum(-record.face_flow, 0.0) + mixing
     rows, columns, values = [a, b, b, a], [a, a, b, b], [from_a, -from_a, from_b, -from_b]

@@ -1,0 +1,71 @@
+"""Dates in, without a time zone: ``2021-05-31``, with a time of the day if need be."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from inkhorn.errors import InputError
+
+__all__ = ["dates", "one_date"]
+
+_DATE = re.compile(r"\d{4}-\d{2}(?:-\d{2}(?:[T ]\d{2}:\d{2}(?::\d{2}(?:\.\d{1,9})?)?)?)?")
+_EXAMPLE = "expected a date as in 2021-05-31"
+
+
+def one_date(value: Any, what: str = "date") -> np.datetime64:
+    """Return a date, to the second.
+
+    Parameters
+    ----------
+    value : str, date, datetime or datetime64
+        Text is year-month-day, or year-month for the first of a month; no time zone is taken.
+    what : str
+        How to name it in a message.
+
+    Raises
+    ------
+    InputError
+        If it is no such date.
+
+    >>> print(one_date("2021-05-31 12:00"))
+    2021-05-31T12:00:00
+    """
+    if isinstance(value, str) and not _DATE.fullmatch(value.strip()):
+        shown = value if len(value) <= 40 else value[:40] + "..."
+        raise InputError(f'{what} is "{shown}"; {_EXAMPLE}.')
+    if isinstance(value, (int, float)) or getattr(value, "tzinfo", None) is not None:
+        raise InputError(f"{what} is {value}; {_EXAMPLE}, without a time zone.")
+    try:
+        date = np.datetime64(value.strip() if isinstance(value, str) else value, "s")
+    except (ValueError, TypeError, OverflowError):
+        raise InputError(f'{what} is "{value}"; {_EXAMPLE}.') from None
+    if np.isnat(date):
+        raise InputError(f"{what} is missing; {_EXAMPLE}.")
+    return date
+
+
+def dates(values: Any, what: str = "dates") -> NDArray[np.datetime64]:
+    """Return dates, to the second, (n,).
+
+    Raises
+    ------
+    InputError
+        If one is no date; the message names which.
+
+    >>> dates(["2021-05", "2021-06"])
+    array(['2021-05-01T00:00:00', '2021-06-01T00:00:00'], dtype='datetime64[s]')
+    """
+    array = np.atleast_1d(np.asarray(values))
+    if array.dtype.kind == "M":
+        found = array.astype("datetime64[s]")
+        missing = np.flatnonzero(np.isnat(found))
+        if len(missing):
+            raise InputError(f"{what}[{missing[0]}] is missing; {_EXAMPLE}.")
+        return found
+    return np.array(
+        [one_date(v, f"{what}[{k}]") for k, v in enumerate(array.tolist())], dtype="datetime64[s]"
+    )

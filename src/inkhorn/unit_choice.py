@@ -1,0 +1,147 @@
+"""Results in other units than those inside: tables, labelled arrays, labels of pictures."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING, Any, TypeVar
+
+from inkhorn.errors import InputError
+from inkhorn.units import UnitSystem, conversion, dimension_of_unit
+
+if TYPE_CHECKING:
+    import pandas as pd
+    import xarray as xr
+
+__all__ = ["UnitChoice", "in_units"]
+
+_IN_BRACKETS = re.compile(r"\[([^\[\]]+)\]")
+_POWERS = {1: "", 2: "²", 3: "³"}
+T = TypeVar("T")
+
+
+@dataclass(frozen=True)
+class UnitChoice:
+    """The units that results are told in, one for each kind of number; kinds of which none is named stay as they are.
+
+    Parameters
+    ----------
+    units : sequence of str
+        Such as ``("ft", "l/s")``.
+
+    Raises
+    ------
+    InputError
+        If one is unknown, or two measure the same.
+
+    Examples
+    --------
+    >>> UnitChoice(["ft", "l/s"]).label("head [m]")
+    'head [ft]'
+    """
+
+    units: Sequence[str] = ()
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "units", tuple(self.units))
+        if len(self._by_dimension) < len(self.units):
+            raise InputError(f"{list(self.units)} names two units of one kind. Name one for each.")
+
+    @classmethod
+    def of_system(cls, system: UnitSystem) -> UnitChoice:
+        """Return the units made of those of length and time of a project; times stay in days."""
+        length, time = system.length, system.time
+        if (length, time) == ("m", "day"):
+            return cls()
+        return cls(
+            [
+                *(f"{length}{_POWERS[p]}" for p in (1, 2, 3)),
+                *(f"{length}{_POWERS[p]}/{time}" for p in (1, 2, 3)),
+            ]
+        )
+
+    @cached_property
+    def _by_dimension(self) -> dict[tuple[int, ...], str]:
+        return {dimension_of_unit(unit): unit for unit in self.units}
+
+    def of(self, unit: str) -> tuple[str, float]:
+        """Return the unit that numbers in another are told in, and what one of the latter is in it.
+
+        >>> unit, factor = UnitChoice(["l/s"]).of("m³/day")
+        >>> unit, round(1.0 / factor, 6)
+        ('l/s', 86.4)
+        """
+        if self.units:
+            try:
+                asked = self._by_dimension.get(dimension_of_unit(unit))
+            except InputError:  # what stands in brackets is no unit
+                asked = None
+            if asked is not None:
+                return asked, conversion(unit, asked)
+        return unit, 1.0
+
+    def label(self, text: str) -> str:
+        """Return words with the units in their brackets changed."""
+        return _IN_BRACKETS.sub(lambda m: f"[{self.of(m[1])[0]}]", text)
+
+    def factor(self, text: str) -> float:
+        """Return what numbers are multiplied with that stand under words with a unit in brackets."""
+        found = _IN_BRACKETS.search(text)
+        return self.of(found[1])[1] if found else 1.0
+
+    def table(self, frame: pd.DataFrame) -> pd.DataFrame:
+        """Return a table whose numbers are in these units, by the units in the names of its columns."""
+        factors = {name: self.factor(str(name)) for name in frame.columns if frame[name].dtype.kind in "fi"}
+        changed = {name: frame[name] * factor for name, factor in factors.items() if factor != 1.0}
+        made = frame.assign(**changed) if changed else frame
+        made = made.rename(
+            columns=lambda name: self.label(str(name)) if factors.get(name, 1.0) != 1.0 else name
+        )
+        made.attrs = dict(frame.attrs)
+        return made
+
+    def array(self, data: xr.DataArray) -> xr.DataArray:
+        """Return a labelled array in these units, by its attribute and those of its coordinates."""
+        unit, factor = self.of(str(data.attrs.get("units", "")))
+        made = data if factor == 1.0 else (data * factor).assign_attrs({**data.attrs, "units": unit})
+        for name, place in data.coords.items():
+            unit, factor = self.of(str(place.attrs.get("units", "")))
+            if factor != 1.0:
+                made = made.assign_coords(
+                    {name: (place.dims, place.to_numpy() * factor, {**place.attrs, "units": unit})}
+                )
+        return made
+
+
+def in_units(result: T, *units: str) -> T:
+    """Return a result in other units: heads in feet, flows in litres a second.
+
+    Parameters
+    ----------
+    result : pandas.DataFrame or xarray.DataArray
+        Its columns state their units in brackets, or its attributes do.
+    units : str
+        One for each kind of number that is to change.
+
+    Raises
+    ------
+    InputError
+        If a unit is unknown, two are of one kind, or the result is neither table nor array.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> in_units(pd.DataFrame({"out [m³/day]": [86.4]}), "l/s")
+       out [l/s]
+    0        1.0
+    """
+    choice: Any = UnitChoice(units)
+    if hasattr(result, "columns"):
+        return choice.table(result)
+    if hasattr(result, "coords"):
+        return choice.array(result)
+    raise InputError(
+        f"a {type(result).__name__} has no units to change; expected a table or a labelled array."
+    )
