@@ -30,7 +30,7 @@ def main(count: int, first: int, processes: int) -> None:
         for k in range(processes):
             child = os.fork()
             if child == 0:
-                prepare()
+                prepare(base, work)
                 with (Path(there) / f"part-{k}").open("w", encoding="utf-8") as file:
                     for seed in range(begun + k, begun + count, processes):
                         one = attempt(base, work, seed, solve=seed % 8 == 0)

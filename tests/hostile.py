@@ -404,7 +404,11 @@ class Outcome:
     @property
     def problem(self) -> str:
         """What is wrong with it, nothing if all is as it must be."""
-        foreign = [line for line in self.said.splitlines() if not line.startswith(("error: ", "interrupted"))]
+        foreign = [
+            line
+            for line in self.said.splitlines()
+            if not line.startswith(("error: ", "warning: ", "interrupted"))
+        ]
         wrong = {
             "a traceback": "Traceback" in self.said,
             f"exit code {self.code}": self.code not in (0, 1, 2),
@@ -416,24 +420,24 @@ class Outcome:
         return "; ".join(words for words, is_so in wrong.items() if is_so)
 
 
-def prepare() -> None:
-    """Load what the runs need, once, in the process that they are forked from."""
+def prepare(base: Path, work: Path) -> None:
+    """Run the project once on each grid, so that all is loaded in the process that the others are forked from."""
+    import contextlib
+
     import matplotlib
 
     matplotlib.use("Agg")
-    import geopandas  # noqa: F401
-    import matplotlib.pyplot
-    import openpyxl  # noqa: F401
-    import pyogrio  # noqa: F401
-    import rasterio  # noqa: F401
+    from inkhorn import runs
+    from inkhorn.project import read_project
 
-    import inkhorn.cli
-    import inkhorn.draw
-    import inkhorn.project
-    import inkhorn.runs.making  # noqa: F401
-    from inkhorn.units import unit_factor
-
-    unit_factor("mm/year", "rate")
+    folder = work / f"warm-{os.getpid()}"
+    shutil.copytree(base, folder)
+    with contextlib.redirect_stdout(io.StringIO()):
+        project = read_project(folder / "site.toml")
+        for grid in ("split", "cells", "own", "banded"):
+            runs.check_project(project, grid)
+        runs.run_project(project)
+    shutil.rmtree(folder)
 
 
 def attempt(base: Path, work: Path, seed: int, *, solve: bool) -> Outcome:

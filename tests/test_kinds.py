@@ -355,7 +355,7 @@ def test_a_given_flow_makes_the_exact_slope_and_brings_what_it_carries():
                 box,
                 strata,
                 {"sand": ik.Material("sand", 5.0, porosity=0.2)},
-                features,
+                features=features,
                 species=(ik.Species("salt"),),
             )
             model = ik.place(

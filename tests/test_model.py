@@ -20,7 +20,10 @@ STRATA = ik.Strata(
     ik.ConstantSurface(20.0),
     (ik.Layer("sand", ik.ConstantSurface(10.0)), ik.Layer("gravel", ik.ConstantSurface(0.0))),
 )
-MATERIALS = {"sand": ik.Material("sand", 5.0, 5.0, 0.25), "gravel": ik.Material("gravel", 50.0, 5.0, 0.2)}
+MATERIALS = {
+    "sand": ik.Material("sand", 5.0, vertical_ratio=5.0, porosity=0.25),
+    "gravel": ik.Material("gravel", 50.0, vertical_ratio=5.0, porosity=0.2),
+}
 STREAM = shapely.LineString([(50, 950), (333, 507), (333, 100)])
 RIVER = ik.River(
     name="stream", shape=STREAM, stage=(18.0, 17.0), bed=(17.0, 9.0), width=4.0, bed_thickness=0.5, bed_conductivity=0.5
@@ -101,8 +104,11 @@ def test_values_along_a_line(values, expected):
         (lambda: replace(RIVER, shape=shapely.Point(0, 0)), "shape of a Point; expected a LineString"),
         (lambda: replace(RIVER, shape=shapely.LineString()), "empty shape"),
         (lambda: ik.Recharge(name="r", shape=SQUARE, rate=-0.1), "rate is -0.1 m/day"),
-        (lambda: ik.Material("m", 0.0, 1.0), "conductivity is 0 m/day"),
-        (lambda: ik.Material("m", 1.0, 1.0, 1.3), "porosity is 1.3; expected a share"),
+        (lambda: ik.Material("m", 0.0, vertical_ratio=1.0), "conductivity is 0 m/day"),
+        (
+            lambda: ik.Material("m", 1.0, vertical_ratio=1.0, porosity=1.3),
+            "porosity is 1.3; expected a share",
+        ),
         (lambda: site(WELL, replace(WELL, x=1.0)), "feature names appear twice: \\['w'\\]"),
         (lambda: site(replace(WELL, x=1020.0)), "lies 20 m outside the boundary"),
         (lambda: site(materials={"sand": MATERIALS["sand"]}), "no material: \\['gravel'\\]"),

@@ -163,7 +163,10 @@ def test_a_thin_layer_is_absent_or_kept_in_borrowed_material():
     site = ik.Site(
         shapely.box(0, 0, 1000, 1000),
         wedge(where_thin="keep"),
-        {n: ik.Material(n, k, 2.0, 0.2) for n, k in (("sand", 5.0), ("clay", 0.01), ("gravel", 50.0))},
+        {
+            n: ik.Material(n, k, vertical_ratio=2.0, porosity=0.2)
+            for n, k in (("sand", 5.0), ("clay", 0.01), ("gravel", 50.0))
+        },
     )
     model = ik.place(site, ik.rectangles(site.boundary, cell=200))
     clay = model.grid.cell_number[1]

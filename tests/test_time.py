@@ -39,7 +39,7 @@ def test_series_that_cannot_be(times, values, message):
 
 
 def test_series_that_do_not_reach():
-    late = Series(DATES, np.arange(36.0), "stage")
+    late = Series(DATES, np.arange(36.0), name="stage")
     with pytest.raises(ik.InputError, match="stage begins 31 days after it is needed"):
         late.mean(0.0, 10.0, np.datetime64("2018-12-01", "s"))
     with pytest.raises(ik.InputError, match="goes by dates, but the schedule starts at none"):
@@ -49,7 +49,7 @@ def test_series_that_do_not_reach():
 
 
 def test_warm_up_years_take_the_means_of_their_season():
-    yearly = Series(DATES, np.tile(np.arange(12.0), 3) + np.repeat([0.0, 10.0, 20.0], 12), "rain")
+    yearly = Series(DATES, np.tile(np.arange(12.0), 3) + np.repeat([0.0, 10.0, 20.0], 12), name="rain")
     schedule = Schedule([0.0, 365.0], "2019-01-01", steady=[True, False]).warmed_up(2)
     assert len(schedule) == 26
     assert schedule.warm_up.sum() == 25

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import json
 import os
 import sys
+import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -205,7 +208,7 @@ def check(
     project = _read(site, variant)
     if as_json:
         findings = check_project(project, grid)[1]
-        _say(findings.table().to_json(orient="records", force_ascii=False, indent=1))
+        _say(json.dumps([asdict(finding) for finding in findings], ensure_ascii=False, indent=1))
         raise typer.Exit(2 if findings.errors else 0)
     _say(repr(project.site))
     for change in project.changes:
@@ -547,6 +550,16 @@ class _Listener:
         return getattr(self._stream, name)
 
 
+def _show_warning(message: Any, category: type[Warning], *place: Any, **more: Any) -> None:
+    """Say our own warnings in words; what a library warns of is for those who ask Python for it."""
+    from inkhorn.errors import InkhornWarning
+
+    if issubclass(category, InkhornWarning):
+        _say(f"warning: {message}", error=True)
+    elif sys.warnoptions:
+        _say(f"{category.__name__}: {message}", error=True)
+
+
 def _command() -> Any:
     """The whole command line; its help names what is to be given and not which Python type that is."""
     command = typer.main.get_command(app)
@@ -565,6 +578,7 @@ def _command() -> Any:
 
 def main() -> None:
     """Run the command line: exit code 0 fine, 1 a problem in the run, 2 bad input."""
+    warnings.showwarning = _show_warning
     streams = sys.stdout, sys.stderr
     sys.stdout, sys.stderr = _Listener(streams[0]), _Listener(streams[1])
     try:

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import KW_ONLY, dataclass, field
 from typing import Any
 
 import numpy as np
@@ -21,6 +21,7 @@ __all__ = [
     "check_finite",
     "check_nonnegative",
     "check_positive",
+    "coordinate_off",
     "did_you_mean",
     "gathering",
     "naming",
@@ -59,6 +60,7 @@ class ConvergenceError(InkhornError):
     """
 
     message: str
+    _: KW_ONLY
     iterations: int = 0
     history: Sequence[float] = ()
     worst: str = ""
@@ -126,6 +128,20 @@ class Gathering:
         except InputError as problem:
             self.lines.append(str(problem))
             return None
+
+
+def coordinate_off(shape: Any, most: float = 1e9) -> str | None:
+    """Return a corner of a shape that is not finite, or farther off than any map reaches; None if there is none.
+
+    >>> import shapely
+    >>> coordinate_off(shapely.Point(1e300, 2.0))
+    'x=1e+300, y=2'
+    """
+    import shapely
+
+    corners = shapely.get_coordinates(shape)
+    wrong = np.flatnonzero(~(np.abs(corners) <= most).all(axis=1))
+    return None if not len(wrong) else "x={:.6g}, y={:.6g}".format(*corners[wrong[0]])
 
 
 def place_words(x: float, y: float) -> str:

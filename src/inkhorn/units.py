@@ -257,7 +257,10 @@ def quantity(value: object, kind: str, *, units: UnitSystem = METRES_AND_DAYS, w
             raise InputError(f'{what} is "{shown}"; expected a number, as in "{KINDS[kind].example}".')
         number, unit = float(match[1]), match[2]
     elif isinstance(value, (int, float)) and not isinstance(value, bool):
-        number, unit = float(value), ""
+        try:
+            number, unit = float(value), ""
+        except OverflowError:
+            number, unit = inf, ""
     else:
         raise InputError(f'{what} is {value!r}; expected a number, as in "{KINDS[kind].example}".')
     if not abs(number) < float("inf"):

@@ -15,6 +15,7 @@ from inkhorn.errors import ConvergenceError, InputError
 from inkhorn.flow import FlowResult, FlowSensitivity, solve_flow
 from inkhorn.model import Model
 from inkhorn.progress import Progress
+from inkhorn.shown import Shown
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -33,7 +34,7 @@ class FitRow:
 
 
 @dataclass(frozen=True, eq=False)
-class FitResult:
+class FitResult(Shown):
     """What a fit found.
 
     Attributes

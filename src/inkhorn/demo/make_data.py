@@ -253,7 +253,7 @@ def dipped(flow: FlowResult, places: list[Bore], rng: np.random.Generator) -> li
     """Levels every two weeks over five years, as bore, date and level, with dipping errors of 2 cm."""
     dates = np.datetime64("2021-04-06", "s") + (np.arange(0, 5 * 365, 14) * 86400).astype("timedelta64[s]")
     empty = np.zeros(len(dates))
-    seen = observe(flow.model, [Bore(b.name, b.x, b.y, b.layer, dates, empty) for b in places])
+    seen = observe(flow.model, [Bore(b.name, b.x, b.y, b.layer, dates=dates, levels=empty) for b in places])
     levels = level_table(flow, seen)
     found = levels["computed [m]"] + rng.normal(0.0, 0.02, len(levels))
     days = levels["date"].astype(str).str[:10]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -33,9 +34,6 @@ def axes_or_new(ax: Axes | None, size: tuple[float, float] = (9.0, 7.0)) -> Axes
 
 def map_axes(ax: Axes, mesh: PlanMesh) -> None:
     """Set up a map: metres, equal scales, the mesh's extent."""
-    ax.set_aspect("equal")
-    ax.set_xlabel("x [m]")
-    ax.set_ylabel("y [m]")
     if isinstance(mesh, RectangularMesh):
         x, y = _corners(mesh)
         west, south, east, north = x.min(), y.min(), x.max(), y.max()
@@ -43,6 +41,15 @@ def map_axes(ax: Axes, mesh: PlanMesh) -> None:
         import shapely
 
         west, south, east, north = shapely.total_bounds(mesh.polygons())
+    map_axes_of(ax, (west, south, east, north))
+
+
+def map_axes_of(ax: Axes, bounds: Sequence[float]) -> None:
+    """Set up a map of an extent: least x and y, greatest x and y [m]."""
+    west, south, east, north = bounds
+    ax.set_aspect("equal")
+    ax.set_xlabel("x [m]")
+    ax.set_ylabel("y [m]")
     ax.set_xlim(float(west), float(east))
     ax.set_ylim(float(south), float(north))
 

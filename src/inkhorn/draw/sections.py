@@ -96,7 +96,7 @@ def section(
     ax.set_ylabel("elevation [m]")
     first, last = (tuple(round(float(v)) for v in line[k]) for k in (0, -1))
     name = flow.model.name if flow is not None else site.name if site is not None else ""
-    ax.set_title(f"{name}{': ' if name else ''}section from {first} to {last}, heights × {used:g}")
+    ax.set_title(f"{name}{': ' if name else ''}section from {first} to {last} m, heights × {used:g}")
     ax.legend(loc="upper right", ncols=4, fontsize=8, framealpha=0.9)
     return ax
 

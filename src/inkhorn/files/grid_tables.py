@@ -118,7 +118,7 @@ def assembled(
         names,
         levels["top"],
         levels["bottom"],
-        None if (material == layer).all() else material,
-        joined,
-        removed if removed.any() else None,
+        material_layer=None if (material == layer).all() else material,
+        joined=joined,
+        taken_out=removed if removed.any() else None,
     )

@@ -7,11 +7,46 @@ from pathlib import Path
 import numpy as np
 
 from inkhorn.errors import InputError
-from inkhorn.files.reading import reading_as
+from inkhorn.files.reading import reading_as, text_of
 from inkhorn.sizes import refuse_beyond
 from inkhorn.space import GriddedSurface
 
 __all__ = ["read_raster"]
+
+_HEADER = {
+    "ncols",
+    "nrows",
+    "xllcorner",
+    "yllcorner",
+    "xllcenter",
+    "yllcenter",
+    "cellsize",
+    "dx",
+    "dy",
+    "nodata_value",
+}
+
+
+def _refuse_words(path: Path, asked: str) -> None:
+    """Refuse words among the numbers of a text grid, which would be read as zeros."""
+    for number, line in enumerate(text_of(path, asked).splitlines(), start=1):
+        cells = line.split()
+        numbers = cells[1:] if cells and cells[0].lower() in _HEADER else cells
+        try:
+            np.array(numbers, dtype=np.float64)
+        except ValueError:
+            word = next(c for c in numbers if not _is_number(c))
+            raise InputError(
+                f'"{path}"{asked}, line {number}: "{word[:40]}" is no number. Mend it, or give the value of no data.'
+            ) from None
+
+
+def _is_number(word: str) -> bool:
+    try:
+        float(word)
+    except ValueError:
+        return False
+    return True
 
 
 def read_raster(path: Path, *, factor: float = 1.0, asked_by: str = "") -> tuple[GriddedSurface, str | None]:
@@ -41,6 +76,8 @@ def read_raster(path: Path, *, factor: float = 1.0, asked_by: str = "") -> tuple
     import rasterio
 
     asked = f" ({asked_by})" if asked_by else ""
+    if path.suffix.lower() == ".asc":
+        _refuse_words(path, asked)
     with reading_as(path, "a raster: GeoTIFF or ESRI ASCII grid", asked), rasterio.open(path) as file:
         words = f'"{path}"{asked}, {file.height} rows and {file.width} columns,'
         refuse_beyond("memory", 24.0 * file.width * file.height, words, "Thin it, or cut it to the site.")

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import logging
 import stat
+import sys
+import traceback
 import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -64,6 +66,7 @@ def reading_as(path: Path, expected: str, asked: str = "") -> Iterator[None]:
         If it cannot be read as that; and all that is raised on purpose within.
     """
     must_exist(path, asked)
+    hook, sys.unraisablehook = sys.unraisablehook, lambda unraisable: None
     loggers = [logging.getLogger(name) for name in _TALKERS]
     quiet = [(log, log.propagate, logging.NullHandler()) for log in loggers]
     for log, _, handler in quiet:
@@ -78,15 +81,25 @@ def reading_as(path: Path, expected: str, asked: str = "") -> Iterator[None]:
     except MemoryError:
         raise InputError(f'"{path}"{asked} asks for more memory than there is. Is it damaged?') from None
     except Exception as problem:  # packages raise all kinds, of their own and of what they are built on
+        _let_go(problem)
         why = str(problem).strip().partition("\n")[0][:150]
         said = f" ({why})" if why and why.isascii() else ""
         raise InputError(
             f'"{path}"{asked} cannot be read as {expected}{said}. Is it damaged, or another kind of file?'
         ) from None
     finally:
+        sys.unraisablehook = hook
         for log, propagate, handler in quiet:
             log.removeHandler(handler)
             log.propagate = propagate
+
+
+def _let_go(problem: BaseException | None) -> None:
+    """Free what an error still holds, as files that cannot be closed: now, while what they say of it is not heard."""
+    while problem is not None:
+        traceback.clear_frames(problem.__traceback__)
+        problem.__traceback__ = None
+        problem = problem.__context__
 
 
 def text_of(path: Path, asked: str = "") -> str:

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from inkhorn.errors import InputError, did_you_mean
+from inkhorn.errors import InputError, coordinate_off, did_you_mean
 from inkhorn.files.reading import reading_as, text_of
-from inkhorn.units import METRES_AND_DAYS, UnitSystem, quantity, unit_factor
+from inkhorn.units import METRES_AND_DAYS, UnitSystem, quantity, refuse_impossible, unit_factor
 
 __all__ = ["Shape", "read_shapes"]
 
@@ -61,7 +61,9 @@ class Shape:
         value = self.attribute(column)
         try:
             if unit and not isinstance(value, str):
-                return float(value) * unit_factor(unit, kind)
+                number = float(value) * unit_factor(unit, kind)
+                refuse_impossible(f'"{column}"', number, kind)
+                return number
             return quantity(
                 value if isinstance(value, str) else float(value), kind, units=units, what=f'"{column}"'
             )
@@ -146,6 +148,11 @@ def read_shapes(
         if kinds and geometry.geom_type not in kinds:
             raise InputError(
                 f"{source}{asked}: the shape is a {geometry.geom_type}; expected a {' or '.join(kinds)}."
+            )
+        off = coordinate_off(geometry)
+        if off is not None:
+            raise InputError(
+                f"{source}{asked}: the shape has a corner at {off}, which is no place on a map. Mend it."
             )
         if not geometry.is_valid:
             from shapely.validation import explain_validity

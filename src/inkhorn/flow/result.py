@@ -17,6 +17,7 @@ from inkhorn.flow.review import flooded, review
 from inkhorn.flow.within import term_flow_table, within_term_table
 from inkhorn.model import Findings, Model, filled, saturation
 from inkhorn.model.terms import WellTerm
+from inkhorn.shown import Shown
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -26,7 +27,7 @@ __all__ = ["FlowResult"]
 
 
 @dataclass(frozen=True, eq=False)
-class FlowResult:
+class FlowResult(Shown):
     """Heads and flows of a model, step by step.
 
     Attributes

@@ -13,7 +13,7 @@ from inkhorn.model.findings import Finding, Findings
 from inkhorn.model.levels import levelless_cells
 from inkhorn.model.model import Model
 from inkhorn.model.placing import placings
-from inkhorn.site import Quantity, Series, days_since, declared_fields, properties
+from inkhorn.site import Feature, Quantity, Series, days_since, declared_fields, properties
 from inkhorn.space import point_surfaces
 from inkhorn.units import KINDS
 
@@ -261,12 +261,19 @@ def _check_stated(model: Model) -> Iterator[Finding]:
             if isinstance(said, Quantity) and value is not None:
                 kind = said.dimension_on(feature.geometry)
                 if kind not in _PLACED:
-                    yield from _unusual(f"the {name} of {feature.where}", value, kind, said.usual)
+                    yield from _unusual(model, feature, name, value, kind, said.usual)
         for species, value in feature.concentrations.items():
-            yield from _unusual(f"the concentration of {species} of {feature.where}", value, "concentration")
+            yield from _unusual(model, feature, f"concentration of {species}", value, "concentration")
 
 
-def _unusual(what: str, value: Any, kind: str, usual: tuple[float, float] | None = None) -> Iterator[Finding]:
+def _unusual(
+    model: Model,
+    feature: Feature,
+    name: str,
+    value: Any,
+    kind: str,
+    usual: tuple[float, float] | None = None,
+) -> Iterator[Finding]:
     low, high = usual or KINDS[kind].usual
     values = np.ravel(np.asarray(value.values if isinstance(value, Series) else value, dtype=np.float64))
     sizes = np.abs(values) if low >= 0.0 else values
@@ -277,8 +284,8 @@ def _unusual(what: str, value: Any, kind: str, usual: tuple[float, float] | None
         shown = f"{values[np.argmax(bad)]:.4g}{unit}"
         yield Finding(
             "warning",
-            f"{what} is {shown}{count}; {usual_words((low, high), unit)}",
-            "the site",
+            f"the {name} of {feature.where} is {shown}{count}; {usual_words((low, high), unit)}",
+            f"{model.name}, {feature.name}",
             "Check its unit.",
         )
 

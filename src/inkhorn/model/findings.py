@@ -7,6 +7,7 @@ from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING
 
 from inkhorn.errors import InputError
+from inkhorn.shown import Shown
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -29,8 +30,8 @@ class Finding:
         return f"{self.severity}: {self.what} [{self.where}] {self.remedy}".rstrip()
 
 
-@dataclass(frozen=True)
-class Findings:
+@dataclass(frozen=True, repr=False)
+class Findings(Shown):
     """What a check found, errors first."""
 
     rows: tuple[Finding, ...]
@@ -45,6 +46,11 @@ class Findings:
 
     def __len__(self) -> int:
         return len(self.rows)
+
+    def __repr__(self) -> str:
+        counts = {g: sum(f.severity == g for f in self.rows) for g in _GRAVITY}
+        said = ", ".join(f"{n} {g}{'s' if n != 1 else ''}" for g, n in counts.items() if n)
+        return f"Findings({said or 'nothing found'})"
 
     @property
     def errors(self) -> tuple[Finding, ...]:

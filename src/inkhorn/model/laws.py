@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import KW_ONLY, dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -30,6 +30,7 @@ class WaterTable:
         True treats every cell as full whatever its head: a plain confined aquifer.
     """
 
+    _: KW_ONLY
     film: float = 1e-6
     smoothing: float = 0.01
     confined: bool = False

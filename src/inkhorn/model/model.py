@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import KW_ONLY, dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -14,6 +14,8 @@ from inkhorn.model.laws import WaterTable
 from inkhorn.model.terms import Term
 from inkhorn.model.traces import Traces
 from inkhorn.model.zones import ZoneMap
+from inkhorn.read_only import freeze
+from inkhorn.shown import Shown
 from inkhorn.site import Schedule, Site, properties
 from inkhorn.space import FaceRows, Grid, flow_rows
 
@@ -24,7 +26,7 @@ __all__ = ["Model"]
 
 
 @dataclass(frozen=True, eq=False)
-class Model:
+class Model(Shown):
     """Property arrays on cells, and the terms.
 
     Properties may be given as one number, one per layer, or an array as `Grid.per_cell` takes it.
@@ -85,6 +87,7 @@ class Model:
     grid: Grid
     horizontal_conductivity: Any
     vertical_conductivity: Any = None
+    _: KW_ONLY
     porosity: Any = None
     specific_storage: Any = None
     specific_yield: Any = None
@@ -153,6 +156,7 @@ class Model:
                     f"inputs_in_time of {name} have the shape {np.shape(values)}; expected {shape}, one row per period "
                     "of the schedule."
                 )
+        freeze(self)
 
     def at_period(self, period: int) -> Model:
         """Return the model as it is in one period of its schedule, nothing changing any more."""

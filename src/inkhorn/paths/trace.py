@@ -13,6 +13,7 @@ from inkhorn.errors import InputError, check_nonnegative, check_positive, place_
 from inkhorn.flow import FlowResult
 from inkhorn.paths.velocity import FaceVelocities, face_velocities
 from inkhorn.progress import Progress
+from inkhorn.shown import Shown
 from inkhorn.site import Well
 from inkhorn.sizes import refuse_beyond
 from inkhorn.units import plain
@@ -39,7 +40,7 @@ class _Starts:
 
 
 @dataclass(frozen=True, eq=False)
-class PathResult:
+class PathResult(Shown):
     """Particle paths of one tracing.
 
     Attributes

@@ -284,7 +284,15 @@ class _Reader:
             point = dict(zip(names, points, strict=True))
             levels = np.array([point[n] for n in whose]) - levels
         return tuple(
-            Bore(name, x[k], y[k], layers[k], dates[whose == name], levels[whose == name], table.row(k))
+            Bore(
+                name,
+                x[k],
+                y[k],
+                layers[k],
+                dates=dates[whose == name],
+                levels=levels[whose == name],
+                source=table.row(k),
+            )
             for k, name in enumerate(names)
         )
 
@@ -344,7 +352,7 @@ class _Reader:
             materials=materials,
             features=features,
             bores=bores,
-            species=tuple(Species(s.name, s.unit, s.initial, s.limit) for s in asked.species),
+            species=tuple(Species(s.name, s.unit, initial=s.initial, limit=s.limit) for s in asked.species),
             name=asked.title,
             crs=self.source.crs.used if self.source.crs else None,
             picture=picture,

@@ -75,8 +75,8 @@ class FeatureReader:
         return Series(
             times[rows],
             (-1.0 if part.negative else 1.0) * np.column_stack(values)[rows],
-            f"{', '.join(names)} of {part.series}",
-            tuple(table.row(int(k)) for k in rows),
+            name=f"{', '.join(names)} of {part.series}",
+            source=tuple(table.row(int(k)) for k in rows),
         )
 
     def _soil_water(self, part: SoilWaterPart, *key: Any) -> Series:
@@ -98,7 +98,7 @@ class FeatureReader:
             crop_factor=part.crop_factor,
             initial_deficit=1000.0 * part.initial_deficit,
         )
-        return Series(dates, days["recharge [mm]"].to_numpy() / 1000.0, f"recharge from {part.weather}")
+        return Series(dates, days["recharge [mm]"].to_numpy() / 1000.0, name=f"recharge from {part.weather}")
 
     def _number(self, given: Column, shape: Shape, kind: str, columns: int, *key: Any) -> Any:
         """A value that stands in a column of the file, or values of a line's two ends in two."""
@@ -243,7 +243,7 @@ class FeatureReader:
             rows = np.flatnonzero(whose == name)
             lines = tuple(table.row(int(k)) for k in rows)
             found[name] = {
-                k: Series(times[rows], v[rows], f"{k} of {name} in {table.path.name}", lines)
+                k: Series(times[rows], v[rows], name=f"{k} of {name} in {table.path.name}", source=lines)
                 for k, v in flows.items()
             }
         return found

@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from inkhorn.errors import InputError, did_you_mean, place_words
+from inkhorn.errors import InputError, did_you_mean, naming, place_words
 from inkhorn.files.rasters import read_raster
 from inkhorn.project.parts import ShapeFile
 from inkhorn.project.parts_space import SurfacePart
@@ -24,7 +24,7 @@ from inkhorn.space import (
     Variogram,
     ZonedSurface,
 )
-from inkhorn.units import unit_factor
+from inkhorn.units import refuse_impossible, unit_factor
 
 __all__ = ["StrataReader"]
 
@@ -63,6 +63,8 @@ class StrataReader:
             metre = unit_factor(self.source.units.unit_of(kind), kind)
             with self.source.inputs.reading(part.raster) as path:
                 raster, crs = read_raster(path, factor=metre, asked_by=f"named in {self.source.by(*key)}")
+            with naming(self.source.by(*key)):
+                refuse_impossible(part.raster, raster.z, kind)
             return raster.scaled(self.source.metres_of(crs, part.raster, *key)[0])
         if part.under is not None:
             return OffsetSurface(self._known_surface(part.under, *key), -part.depth)
@@ -116,7 +118,16 @@ class StrataReader:
             hole = None
             if part.taken_out is not None:
                 hole = self.source.union(part.taken_out, "layer", k, "taken_out")
-            layers.append(Layer(part.name, base, part.least_thickness, part.where_thin, part.base_wins, hole))
+            layers.append(
+                Layer(
+                    part.name,
+                    base,
+                    least_thickness=part.least_thickness,
+                    where_thin=part.where_thin,
+                    base_wins=part.base_wins,
+                    taken_out=hole,
+                )
+            )
         strata = Strata(ground, tuple(layers))
         for k, part in enumerate(self.asked.layer):
             if part.parts is not None:

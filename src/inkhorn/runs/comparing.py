@@ -23,7 +23,7 @@ __all__ = ["Comparison", "compare_runs", "write_comparison"]
 COMPUTED, MEASURED = "computed [m]", "measured [m]"
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Comparison:
     """What several runs found, a column or a row for each.
 
@@ -46,6 +46,14 @@ class Comparison:
     heads: pd.DataFrame
     fits: pd.DataFrame
     budgets: pd.DataFrame
+
+    def __repr__(self) -> str:
+        return f"Comparison({len(self.runs)} runs, {len(self.heads)} bores)"
+
+    def _repr_html_(self) -> str:
+        from inkhorn.draw.notebook import page
+
+        return page(self, [self.runs, self.fits, self.budgets])
 
 
 def _names(folders: list[Path]) -> list[str]:

@@ -49,6 +49,15 @@ class Run:
             f"{about.get('cells', '?')} cells, {about.get('state')}; {', '.join(self._folder.done) or 'nothing done'})"
         )
 
+    def _repr_html_(self) -> str:
+        from inkhorn.draw import heads
+        from inkhorn.draw.notebook import page
+
+        if "flow" not in self._folder.done:
+            return page(self)
+        flow = self.flow
+        return page(self, [flow.budget()], lambda ax: heads(flow, ax=ax))
+
     def has(self, key: str) -> bool:
         """Whether the run made one of the files of `inkhorn.runs.folder.FILES`."""
         return self._folder.file(key).exists()

@@ -69,7 +69,7 @@ class PlumeProduct(Product[TransportResult]):
                 asked.dispersivity,
                 asked.transverse_dispersivity,
                 asked.vertical_dispersivity,
-                asked.diffusion,
+                diffusion=asked.diffusion,
             ),
             progress=work.journal.progress,
         )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import KW_ONLY, dataclass, field
 from typing import Any, Literal
 
 import numpy as np
@@ -47,6 +47,7 @@ class Edit:
 
     of: str
     value: float | Surface | Series
+    _: KW_ONLY
     how: Literal["set", "factor", "add"] = "set"
     layers: tuple[str, ...] = ()
     shape: Any = field(default=None, repr=False)

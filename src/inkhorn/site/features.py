@@ -14,7 +14,7 @@ from typing import Any, ClassVar
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from inkhorn.errors import InputError, did_you_mean
+from inkhorn.errors import InputError, coordinate_off, did_you_mean
 from inkhorn.site.cells import PickedCells
 from inkhorn.site.declaration import Concentrations, LayerNames, Quantity, Symbol, declared_fields
 from inkhorn.site.series import Series
@@ -240,6 +240,11 @@ class Feature:
             raise InputError(f"{self.where} has an empty shape; expected a {words}.")
         if self.shape.geom_type not in self.shapes:
             raise InputError(f"{self.where} has the shape of a {self.shape.geom_type}; expected a {words}.")
+        off = coordinate_off(self.shape)
+        if off is not None:
+            raise InputError(
+                f"{self.where} has a corner at {off}, which is no place on a map. Mend its shape."
+            )
 
     def _check_ways(self) -> None:
         if not self.ways:

@@ -7,7 +7,7 @@ edits, checks and model files know it by that.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import KW_ONLY, dataclass, field
 from types import MappingProxyType
 from typing import Any
 
@@ -85,6 +85,7 @@ class Material:
         most=1e8,
         example="8 m/day",
     )
+    _: KW_ONLY
     vertical_ratio: float = quantity(
         "horizontal over vertical conductivity; 1 is isotropic",
         "number",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import KW_ONLY, dataclass, replace
 from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from inkhorn.dates import one_date
 from inkhorn.errors import InputError, check_finite
+from inkhorn.shown import Shown
 from inkhorn.site.series import DAY, Series, days_since
 from inkhorn.sizes import refuse_beyond
 from inkhorn.units import refuse_impossible
@@ -24,7 +25,7 @@ _MOST_RATIO = 1e4
 
 
 @dataclass(frozen=True, eq=False)
-class Schedule:
+class Schedule(Shown):
     """Periods one after the other, each from its begin (not included) to its end.
 
     Parameters
@@ -50,6 +51,7 @@ class Schedule:
 
     ends: Any
     start: np.datetime64 | None = None
+    _: KW_ONLY
     steps: Any = 1
     growth: Any = 1.0
     steady: Any = False
@@ -195,10 +197,10 @@ class Schedule:
         made = Schedule(
             ends,
             months[0],
-            joined("steps", 1),
-            joined("growth", 1.0),
-            joined("steady", False),
-            joined("warm_up", True),
+            steps=joined("steps", 1),
+            growth=joined("growth", 1.0),
+            steady=joined("steady", False),
+            warm_up=joined("warm_up", True),
         )
         if first_steady:
             made.warm_up[0] = True

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import KW_ONLY, dataclass, field
 from typing import Any
 
 import numpy as np
@@ -11,6 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.dates import dates
 from inkhorn.errors import InputError, check_finite
+from inkhorn.shown import Shown
 
 __all__ = ["Series", "days_since"]
 
@@ -35,7 +36,7 @@ def days_since(start: np.datetime64 | None, times: NDArray[Any], what: str) -> N
 
 
 @dataclass(frozen=True, eq=False)
-class Series:
+class Series(Shown):
     """A value that changes: each holds from its time until the next, the last one on and on.
 
     Parameters
@@ -58,6 +59,7 @@ class Series:
 
     times: Any
     values: Any
+    _: KW_ONLY
     name: str = "series"
     source: tuple[str, ...] = field(default=(), repr=False)
 
@@ -168,7 +170,7 @@ class Series:
 
     def changed(self, change: Callable[[NDArray[np.float64]], ArrayLike]) -> Series:
         """Return a series of values changed by a function."""
-        return Series(self.times, change(self.values), self.name, self.source)
+        return Series(self.times, change(self.values), name=self.name, source=self.source)
 
 
 def _years_later(date: np.datetime64, years: int) -> np.datetime64:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import KW_ONLY, dataclass, field
 from typing import Any
 
 import numpy as np
@@ -15,9 +15,11 @@ from inkhorn.errors import (
     check_finite,
     check_nonnegative,
     check_positive,
+    coordinate_off,
     did_you_mean,
     place_words,
 )
+from inkhorn.shown import Shown
 from inkhorn.site.edits import Edit
 from inkhorn.site.features import Feature
 from inkhorn.site.materials import Material
@@ -48,6 +50,7 @@ class Species:
 
     name: str
     unit: str = "mg/l"
+    _: KW_ONLY
     initial: float = 0.0
     limit: float | None = None
 
@@ -84,6 +87,7 @@ class Bore:
     x: float
     y: float
     layer: str
+    _: KW_ONLY
     dates: NDArray[np.datetime64] = field(default_factory=lambda: np.empty(0, "datetime64[s]"), repr=False)
     levels: NDArray[np.float64] = field(default_factory=lambda: np.empty(0), repr=False)
     source: str = field(default="", repr=False)
@@ -130,7 +134,7 @@ class Picture:
 
 
 @dataclass(frozen=True, eq=False)
-class Site:
+class Site(Shown):
     """Boundary, layers, materials, features and bores of a place.
 
     Parameters
@@ -160,6 +164,7 @@ class Site:
     boundary: Any = field(repr=False)
     strata: Strata = field(repr=False)
     materials: Mapping[str, Material] = field(repr=False)
+    _: KW_ONLY
     features: tuple[Feature, ...] = ()
     bores: tuple[Bore, ...] = ()
     species: tuple[Species, ...] = ()
@@ -176,6 +181,11 @@ class Site:
                 f"the boundary of {self.name} is not one valid polygon (it is a "
                 f"{'n empty ' if self.boundary.is_empty else ' '}{self.boundary.geom_type}). "
                 "Give one polygon that does not cross itself."
+            )
+        off = coordinate_off(self.boundary)
+        if off is not None:
+            raise InputError(
+                f"the boundary of {self.name} has a corner at {off}, which is no place on a map. Mend it."
             )
         materials = dict(self.materials)
         for layer in self.strata.layers:  # parts are made of what the whole is made of

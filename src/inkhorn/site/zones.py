@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import KW_ONLY, dataclass, field
 from typing import Any
 
 import numpy as np
@@ -36,6 +36,7 @@ class Zones:
 
     names: tuple[str, ...]
     shapes: tuple[Any, ...] = field(default=(), repr=False)
+    _: KW_ONLY
     codes: Any = field(default=None, repr=False)
     code_of: Mapping[int, str] = field(default_factory=dict, repr=False)
     layers: tuple[str, ...] = ()

@@ -7,6 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from inkhorn.read_only import freeze
+
 __all__ = ["FLOOR", "SIDE", "Cells", "Faces", "OuterFaces"]
 
 SIDE, FLOOR = 0, 1
@@ -40,6 +42,9 @@ class Cells:
     layer: NDArray[np.int64]
     plan_cell: NDArray[np.int64]
     material_layer: NDArray[np.int64]
+
+    def __post_init__(self) -> None:
+        freeze(self)
 
     def __repr__(self) -> str:
         return f"Cells({len(self)}, {self.volume.sum():.4g} m³)"
@@ -93,6 +98,9 @@ class Faces:
     centroid: NDArray[np.float64]
     ends: NDArray[np.float64]
 
+    def __post_init__(self) -> None:
+        freeze(self)
+
     def __repr__(self) -> str:
         return f"Faces({len(self)}, {int(self.is_floor.sum())} of them floors)"
 
@@ -133,6 +141,9 @@ class OuterFaces:
     normal: NDArray[np.float64]
     area: NDArray[np.float64]
     distance: NDArray[np.float64]
+
+    def __post_init__(self) -> None:
+        freeze(self)
 
     def __repr__(self) -> str:
         return f"OuterFaces({len(self)})"

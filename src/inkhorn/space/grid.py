@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import KW_ONLY, dataclass, field
 from functools import cached_property
 from typing import Any
 
@@ -11,6 +11,8 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_finite, place_words
+from inkhorn.read_only import freeze
+from inkhorn.shown import Shown
 from inkhorn.sizes import refuse_beyond
 from inkhorn.space.cells import FLOOR, SIDE, Cells, Faces, OuterFaces
 from inkhorn.space.merged import MergedMesh
@@ -27,7 +29,7 @@ __all__ = ["Grid", "layered"]
 
 
 @dataclass(frozen=True, eq=False)
-class Grid:
+class Grid(Shown):
     """Space cut into cells, free of any physics.
 
     Cells are numbered layer by layer from the top, within a layer in the order of the plan mesh;
@@ -63,6 +65,7 @@ class Grid:
     layer_names: tuple[str, ...]
     top: NDArray[np.float64]
     bottom: NDArray[np.float64]
+    _: KW_ONLY
     material_layer: NDArray[np.int64] | None = None
     joined: Mapping[int, NDArray[np.int64]] = field(default_factory=dict)
     taken_out: NDArray[np.bool_] | None = None
@@ -84,6 +87,7 @@ class Grid:
                 f"top {self.top[k, c]:g} m, bottom {self.bottom[k, c]:g} m ({len(thin)} cells). "
                 "Lower the base, or give NaN where the layer is absent."
             )
+        freeze(self)
 
     def __repr__(self) -> str:
         return f"Grid({len(self.layer_names)} layers, {self.n_cells} cells, {len(self.faces)} faces)"
@@ -123,6 +127,7 @@ class Grid:
             numbers[present[-1]] = count + np.arange(len(present[-1]))
             number[k] = numbers[self.joined[k]] if k in self.joined else numbers
             count += len(present[-1])
+        number.flags.writeable = False
         return number, present
 
     @property
@@ -497,7 +502,9 @@ def layered(
         top[absent], bottom[absent] = np.nan, np.nan
     if removed is not None:
         top[removed], bottom[removed] = np.nan, np.nan
-    return Grid(mesh, said, top, bottom, material, joined, removed, part_of)
+    return Grid(
+        mesh, said, top, bottom, material_layer=material, joined=joined, taken_out=removed, part_of=part_of
+    )
 
 
 def _taken_out(

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError
+from inkhorn.shown import Shown
 from inkhorn.space.mesh import PlanEdges
 
 __all__ = ["PolygonMesh", "segments"]
@@ -21,7 +22,7 @@ _SNAP = 1e-5  # of a cell's size: corners that close are one
 
 
 @dataclass(frozen=True, eq=False)
-class PolygonMesh:
+class PolygonMesh(Shown):
     """Polygons side by side, numbered as given; corners may lie on a neighbour's edge.
 
     Parameters

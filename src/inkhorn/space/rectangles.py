@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_finite, check_positive
+from inkhorn.shown import Shown
 from inkhorn.sizes import refuse_beyond
 from inkhorn.space.mesh import BYTES_PER_PLAN_CELL, PlanEdges, cut_edges, keeping, shapes_of
 from inkhorn.units import plain
@@ -54,7 +55,7 @@ class Band:
             )
 
 
-class CutCells:
+class CutCells(Shown):
     """Cells that an outline may cut.
 
     Their centres stay, so that faces are still crossed at right angles; but where one lies outside, the centre of

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import KW_ONLY, dataclass, replace
 from typing import Any, Literal, NamedTuple
 
 import numpy as np
@@ -62,6 +62,7 @@ class Layer:
 
     name: str
     base: Surface
+    _: KW_ONLY
     least_thickness: float = 0.1
     where_thin: Literal["absent", "keep"] = "absent"
     base_wins: bool = False

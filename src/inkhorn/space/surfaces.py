@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from dataclasses import KW_ONLY, dataclass, field, replace
 from functools import cached_property
 from typing import Any, Protocol, runtime_checkable
 
@@ -91,6 +91,7 @@ class PointSurface:
     x: Array
     y: Array
     z: Array
+    _: KW_ONLY
     name: str = "surface"
     method: str = "linear"
     neighbours: int = 24
@@ -247,6 +248,7 @@ class GriddedSurface:
     x: Array
     y: Array
     z: Array
+    _: KW_ONLY
     name: str = "raster"
 
     def __repr__(self) -> str:
@@ -398,6 +400,7 @@ class BoundedSurface:
     """A surface kept below one surface, above another, or both; where they cross the lower bound wins."""
 
     surface: Surface
+    _: KW_ONLY
     below: Surface | None = None
     above: Surface | None = None
 

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError
+from inkhorn.shown import Shown
 from inkhorn.space.mesh import PlanEdges
 
 if TYPE_CHECKING:
@@ -21,7 +22,7 @@ Array = NDArray[np.float64]
 
 
 @dataclass(frozen=True, eq=False)
-class VoronoiMesh:
+class VoronoiMesh(Shown):
     """Polygonal cells inside an outline, numbered as their centres are given.
 
     The line between the centres of two neighbours crosses their edge at a right angle, halfway.

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import KW_ONLY, dataclass
 from typing import Any
 
 import numpy as np
@@ -30,6 +30,7 @@ class Dispersion:
     longitudinal: float = 0.0
     transverse: float = 0.0
     vertical: float = 0.0
+    _: KW_ONLY
     diffusion: float = 0.0
 
     def __post_init__(self) -> None:

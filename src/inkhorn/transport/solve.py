@@ -12,6 +12,7 @@ from inkhorn.errors import InputError, check_nonnegative, check_positive
 from inkhorn.flow import FlowResult
 from inkhorn.linear import LinearSystem
 from inkhorn.progress import Progress
+from inkhorn.shown import Shown
 from inkhorn.site import Species
 from inkhorn.sizes import refuse_beyond
 from inkhorn.transport.dispersion import Dispersion, exchange_matrix
@@ -27,7 +28,7 @@ _DIRECT_BELOW = 60_000  # cells: one factorisation serves every step
 
 
 @dataclass(frozen=True, eq=False)
-class TransportResult:
+class TransportResult(Shown):
     """Concentrations in time, and where the mass went.
 
     Attributes

@@ -9,7 +9,7 @@ know a term by this contract alone.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import Field, dataclass, field, fields
+from dataclasses import KW_ONLY, Field, dataclass, field, fields
 from typing import Any, ClassVar, Literal, NamedTuple
 
 import numpy as np
@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from inkhorn.errors import InputError, check_finite, check_nonnegative, check_positive
 from inkhorn.model.findings import Finding
 from inkhorn.model.laws import WaterTable
+from inkhorn.read_only import freeze
 from inkhorn.space import Cells
 from inkhorn.units import KINDS, refuse_impossible
 
@@ -239,6 +240,7 @@ class Term:
     """
 
     cells: Index
+    _: KW_ONLY
     feature_names: tuple[str, ...] = ("",)
     feature_index: Index = field(default_factory=lambda: np.empty(0, np.int64))
     crossing: Any = None
@@ -281,6 +283,7 @@ class Term:
         for f in fields(self):
             if "placed" in f.metadata:
                 self._spread(f.name, f.metadata["placed"])
+        freeze(self)
 
     def _check_crossings(self) -> None:
         given = self.usual_crossing if self.crossing is None else self.crossing

@@ -25,7 +25,7 @@ __all__ = [
 ]
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, kw_only=True)
 class FixedHeadTerm(Term):
     """Given heads: of cells, which give or take what their balance needs; or on outer faces.
 
@@ -94,7 +94,7 @@ class FixedHeadTerm(Term):
         }
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, kw_only=True)
 class RiverTerm(Term):
     """Exchange through a bed: ``conductance * (stage - max(head, bed))``.
 
@@ -178,7 +178,7 @@ class RiverTerm(Term):
         }
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, kw_only=True)
 class HeadDependentTerm(Term):
     """Exchange with water whose level stands at some distance: ``conductance * (head there - head)``.
 
@@ -248,7 +248,7 @@ class HeadDependentTerm(Term):
         }
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, kw_only=True)
 class DrainTerm(Term):
     """Takes water out where the head is above the level: ``-conductance * max(head - level, 0)``.
 
@@ -293,14 +293,14 @@ class DrainTerm(Term):
         return {"conductance": Slope(n, n, -over), "level": Slope(n, n, self.conductance * slope)}
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, kw_only=True)
 class SpringTerm(DrainTerm):
     """Water that leaves at a place where the head stands above its level, as of a `DrainTerm`."""
 
     kind: ClassVar[str] = "spring"
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, kw_only=True)
 class SeepageTerm(DrainTerm):
     """Water that leaves wherever the water table reaches the ground, as of a `DrainTerm` at that level."""
 

@@ -18,7 +18,7 @@ __all__ = ["EvapotranspirationTerm", "GivenFlowTerm", "RechargeTerm"]
 _ENOUGH = 0.1  # m of water that serve all plants above; of less the cell below serves the rest
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, kw_only=True)
 class RechargeTerm(Term):
     """Water arriving from above at a given rate.
 
@@ -42,7 +42,7 @@ class RechargeTerm(Term):
         return {"rate": Slope(n, n, self.area), "area": Slope(n, n, self.rate)}
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, kw_only=True)
 class GivenFlowTerm(Term):
     """Water that crosses a line, or a side of the grid, at a given rate.
 
@@ -65,7 +65,7 @@ class GivenFlowTerm(Term):
         return {"rate": Slope(n, n, np.ones(len(n)))}
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, kw_only=True)
 class EvapotranspirationTerm(Term):
     """What plants and air draw from the water table.
 

@@ -29,7 +29,7 @@ __all__ = ["CollectorTerm", "WellTerm"]
 _LAST = 0.5  # m above the lowest level over which a well takes less and less
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, kw_only=True)
 class WellTerm(Term):
     """Wells, each with one water level that all cells along its screen share.
 
@@ -244,7 +244,7 @@ class WellTerm(Term):
         }
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, kw_only=True)
 class CollectorTerm(WellTerm):
     """Lying screens, each with one water level along all of it, as of a `WellTerm`."""
 
