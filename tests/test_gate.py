@@ -16,7 +16,7 @@ import shapely
 import xarray as xr
 
 import inkhorn as ik
-from inkhorn import sizes
+from inkhorn import runs, sizes
 from tests import hostile
 from tests.conftest import held, strip
 
@@ -371,6 +371,11 @@ def test_results_come_in_the_units_asked_for(first_project, command):
     labels = [text.get_text() for text in ax.get_xticklabels()]
     assert (ax.get_xlabel(), labels[:2]) == ("x [ft]", ["0", "500"])
     assert ax.figure.axes[1].get_ylabel() == "head [ft]"
+    changed(first_project, TIME + 'initial_run = "runs/run-001"\nsteady_first = false\n', "")
+    changed(first_project, 'results = ["ft", "l/s"]', "")
+    assert command("run", site)[0] == 0
+    found = runs.compare_runs([folder, first_project / "runs" / "run-002"])
+    npt.assert_allclose(found.heads.iloc[:, 2], found.heads.iloc[:, 3], rtol=1e-9)
     table = ik.in_units(flow.well_levels(), "ft", "gal/min")
     npt.assert_allclose(table["level [ft]"] * 0.3048, flow.well_levels()["level [m]"])
 
@@ -424,6 +429,12 @@ def test_a_terminal_of_few_letters_and_help_without_python(first_project):
     assert (code, err) == (0, b"")
     assert b"m3/day" in out
     assert out.isascii()
+    assert (
+        said("check", str(first_project / "site.toml"), LC_ALL="C", PYTHONUTF8="0", PYTHONCOERCECLOCALE="0")[
+            0
+        ]
+        == 0
+    )
     code, out, err = said("compare", "--help")
     assert (code, err) == (0, b"")
     assert b"RUN RUN" in out

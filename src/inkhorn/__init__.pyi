@@ -1,4 +1,4 @@
-# what a user types as ik.…, and where it is
+# what a user types after `ik.`, and where it is (ASCII: it is read in whatever encoding the system has)
 from . import draw as draw
 from .calibration import FitResult as FitResult
 from .calibration import LayerConductivity as LayerConductivity

@@ -26,6 +26,7 @@ if TYPE_CHECKING:
 __all__ = ["app", "main"]
 
 _INTERRUPTED = 130  # what typer exits with
+_WIDEST_WORD = 14  # letters that a column of a table has room for
 _SOME = 12  # periods that are printed of the first and of the last
 
 app = typer.Typer(
@@ -92,7 +93,19 @@ GoOn = Annotated[
 
 
 def _say(line: str, *, error: bool = False) -> None:
-    print(line, file=sys.stderr if error else sys.stdout)
+    """Print; on a terminal with lines broken between words, what goes on set in a little."""
+    stream: Any = sys.stderr if error else sys.stdout
+    if stream.isatty():
+        import shutil
+        import textwrap
+
+        width = shutil.get_terminal_size().columns
+        broken = (
+            textwrap.wrap(one, width, subsequent_indent="  ", break_long_words=False, break_on_hyphens=False)
+            for one in line.splitlines()
+        )
+        line = "\n".join("\n".join(parts) for parts in broken)
+    print(line, file=stream)
 
 
 def _print_frame(frame: pd.DataFrame, title: str, units: UnitChoice | None = None) -> None:
@@ -106,7 +119,13 @@ def _print_frame(frame: pd.DataFrame, title: str, units: UnitChoice | None = Non
         plain = units.table(plain)
     for name in plain.columns:
         number = plain[name].dtype.kind in "fi"
-        table.add_column(Text(str(name)), justify="right" if number else "left")
+        words = [len(word) for value in plain[name] for word in str(value).split()] if not number else []
+        table.add_column(
+            Text(str(name)),
+            justify="right" if number else "left",
+            overflow="fold",
+            min_width=min(max(words, default=1), _WIDEST_WORD),  # names stay in one piece
+        )
     for row in plain.itertuples(index=False):
         table.add_row(*(Text(_shown(v)) for v in row))
     console = Console(highlight=False)

@@ -8,10 +8,11 @@ and goes no further than this module.
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cache
 from math import inf
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, Generic, NamedTuple, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,6 +23,7 @@ __all__ = [
     "KINDS",
     "METRES_AND_DAYS",
     "UnitSystem",
+    "WithUnit",
     "conversion",
     "dimension_of_unit",
     "plain",
@@ -30,6 +32,21 @@ __all__ = [
     "split_header",
     "unit_factor",
 ]
+
+
+T = TypeVar("T")
+
+if TYPE_CHECKING:
+
+    class Given(Generic[T]):
+        """The type of a field that is a number once it is there, and may be given as text with its unit."""
+
+        def __get__(self, of: object, kind: Any = None) -> T: ...
+        def __set__(self, of: object, value: T | str | Sequence[float | str]) -> None: ...
+
+
+WithUnit = float | Any
+"""A number, or text such as "12 m"; for a type checker `Any`, as it is a float as soon as it has been read."""
 
 
 class Kind(NamedTuple):

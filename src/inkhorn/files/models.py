@@ -34,8 +34,15 @@ def write_model(model: Model, path: str | Path) -> None:
         A site placed on a grid, or made from arrays.
     path : str or Path
         Ending in ``.nc``.
+
+    Raises
+    ------
+    InputError
+        If the ending of the path is not ``.nc``.
     """
     path = Path(path)
+    if path.suffix.lower() != ".nc":
+        raise InputError(f'"{path.name}" names no format of models; expected the ending .nc.')
     found = {k: model.property_of(k) for k in properties()}
     given = {k: v for k, v in found.items() if v is not None and k != "leakance"}
     crs = model.site.crs if model.site is not None else None

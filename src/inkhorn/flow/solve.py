@@ -23,7 +23,7 @@ from inkhorn.flow.result import FlowResult
 from inkhorn.model import Model, differences, fingerprint, levelless_cells
 from inkhorn.progress import Progress
 from inkhorn.site import Schedule
-from inkhorn.units import plain
+from inkhorn.units import WithUnit, plain
 
 __all__ = ["solve_flow"]
 
@@ -130,7 +130,7 @@ def solve_flow(
     *,
     initial_heads: ArrayLike | None = None,
     order: Literal[1, 2] = 1,
-    head_error: float | None = None,
+    head_error: WithUnit | None = None,
     results: Literal["steps", "periods"] | ArrayLike = "steps",
     steps: StepStore | None = None,
     closure: float = 1e-8,

@@ -16,7 +16,7 @@ from inkhorn.progress import Progress
 from inkhorn.shown import Shown
 from inkhorn.site import Well
 from inkhorn.sizes import refuse_beyond
-from inkhorn.units import plain
+from inkhorn.units import WithUnit, plain
 
 if TYPE_CHECKING:
     import geopandas as gpd
@@ -159,8 +159,8 @@ def trace(
     start: Sequence[Any] | NDArray[np.float64],
     *,
     backward: bool = False,
-    max_time: float = 200.0 * 365.25,
-    mark: float = 0.0,
+    max_time: WithUnit = 200.0 * 365.25,
+    mark: WithUnit = 0.0,
     per_well: int = 24,
     progress: Progress | None = None,
 ) -> PathResult:
@@ -189,6 +189,12 @@ def trace(
     Returns
     -------
     PathResult
+
+    Raises
+    ------
+    InputError
+        If the flow is not steady or not on whole rectangles, porosity is missing, a well is not there or moves no
+        water, or more paths are asked for than memory is allowed for.
 
     References
     ----------

@@ -451,5 +451,11 @@ def read_project(path: str | Path, *, variant: str | None = None) -> Project:
 
 
 def read_site(path: str | Path, *, variant: str | None = None) -> Site:
-    """Read the site of a project file; see `read_project`."""
+    """Read the site of a project file; see `read_project`.
+
+    Raises
+    ------
+    InputError
+        As `read_project`.
+    """
     return read_project(path, variant=variant).site

@@ -14,6 +14,7 @@ from inkhorn.files import write_table
 from inkhorn.runs.journal import Journal
 from inkhorn.runs.keeping import new_run_folder
 from inkhorn.runs.opening import Run, open_run
+from inkhorn.unit_choice import UnitChoice
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -80,6 +81,10 @@ def _about(runs: Mapping[str, Run]) -> pd.DataFrame:
     return pd.DataFrame(rows).set_index("run")
 
 
+_INSIDE = UnitChoice(["m", "m³/day"])  # as runs may have been told in other units
+_DIGITS = 6
+
+
 def compare_runs(folders: list[Path]) -> Comparison:
     """Read what runs left in their folders, and put it side by side.
 
@@ -101,8 +106,9 @@ def compare_runs(folders: list[Path]) -> Comparison:
     runs = {name: open_run(folder) for name, folder in zip(names, folders, strict=True)}
     levels, budgets = {}, {}
     for name, run in runs.items():
-        levels[name] = run.table("levels")
-        budget = run.table("mean budget" if run.has("mean budget") else "budget")
+        levels[name] = _INSIDE.table(run.table("levels"))
+        levels[name][MEASURED] = levels[name][MEASURED].round(_DIGITS)  # alike, whatever unit it was told in
+        budget = _INSIDE.table(run.table("mean budget" if run.has("mean budget") else "budget"))
         budget = budget.melt("term", var_name="direction", value_name=name)
         budgets[name] = budget.set_index(["term", "direction"])[name]
     keys = ["bore", "layer", "date", MEASURED]

@@ -247,6 +247,11 @@ def fit_project(
     """Fit what a project asks for to its bores' mean levels, and make all it asks for with the fitted values.
 
     Parameters and return as `run_project`, with a `FitResult`.
+
+    Raises
+    ------
+    InputError
+        If nothing is to be fitted, or a product will lack something; before anything is solved.
     """
     fit_asked = project.asked.fit is not None
     making = _Making("fit", project, out, journal, grid, go_on)

@@ -63,7 +63,7 @@ class Run:
         return self._folder.file(key).exists()
 
     def table(self, key: str) -> pd.DataFrame:
-        """Return a table as it was written, such as ``"budget"`` or ``"levels"``.
+        """Return a table as it was written, in the units that its columns name, such as ``"budget"`` or ``"levels"``.
 
         Raises
         ------

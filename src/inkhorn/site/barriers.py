@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 from inkhorn.errors import InputError
 from inkhorn.site.cells import PickedCells
 from inkhorn.site.declaration import Symbol, layer_names, quantity
 from inkhorn.site.features import Feature
+
+if TYPE_CHECKING:
+    from inkhorn.units import Given
 
 __all__ = ["Barrier"]
 
@@ -32,7 +35,7 @@ class Barrier(Feature):
         How deep it reaches, as an elevation [m]: it cuts the cells more than half of which stand above that.
     """
 
-    conductivity: float | None = quantity(
+    conductivity: Given[float | None] = quantity(
         "of what it is made of",
         "conductivity",
         default=None,
@@ -40,7 +43,7 @@ class Barrier(Feature):
         usual=(1e-12, 1e4),
         example="1e-9 m/s",
     )
-    thickness: float | None = quantity(
+    thickness: Given[float | None] = quantity(
         "of the wall",
         "length",
         default=None,
@@ -49,7 +52,7 @@ class Barrier(Feature):
         most=1e5,
         example="0.6 m",
     )
-    leakance: float | None = quantity(
+    leakance: Given[float | None] = quantity(
         "conductivity over thickness, instead of these two",
         "leakance",
         default=None,
@@ -57,7 +60,7 @@ class Barrier(Feature):
         example="1e-4 1/day",
     )
     layers: tuple[str, ...] = layer_names("which layers it cuts; every one if not given")
-    foot: float | None = quantity(
+    foot: Given[float | None] = quantity(
         "elevation down to which it reaches; through all of these layers if not given",
         {"line": "elevation"},
         default=None,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 import numpy as np
 
@@ -12,6 +12,9 @@ from inkhorn.errors import InputError
 from inkhorn.site.declaration import Symbol, choice, concentrations, layer_names, quantity
 from inkhorn.site.features import Along, ByCell, Feature, along_line
 from inkhorn.site.series import Series
+
+if TYPE_CHECKING:
+    from inkhorn.units import Given
 
 __all__ = ["Drain", "FixedHead", "HeadDependent", "River", "Seepage", "Spring"]
 
@@ -46,7 +49,9 @@ class FixedHead(Feature):
         Of each species in the water it brings in, by name [g/m³].
     """
 
-    head: Along = quantity("level of the water", "elevation", along=True, in_time=True, example="41.2 m")
+    head: Given[Along] = quantity(
+        "level of the water", "elevation", along=True, in_time=True, example="41.2 m"
+    )
     every_layer: bool = choice(
         "whether every cell of the column is held, not the uppermost only", default=False
     )
@@ -90,8 +95,10 @@ class HeadDependent(Feature):
         Of each species in the water it brings in, by name [g/m³].
     """
 
-    head: Along = quantity("level of the water there", "elevation", along=True, in_time=True, example="38 m")
-    conductance: ByCell | None = quantity(
+    head: Given[Along] = quantity(
+        "level of the water there", "elevation", along=True, in_time=True, example="38 m"
+    )
+    conductance: Given[ByCell | None] = quantity(
         "flow per metre of head, for each metre of a line, each square metre of a polygon, or as a whole at a point "
         "or of a cell; shared by the layers by thickness",
         _CONDUCTANCE,
@@ -100,14 +107,14 @@ class HeadDependent(Feature):
         check="positive",
         example="0.5 m/day",
     )
-    conductivity: float | None = quantity(
+    conductivity: Given[float | None] = quantity(
         "of the ground between, with a distance; that of the cell if not given",
         {"line": "conductivity"},
         default=None,
         check="positive",
         example="5 m/day",
     )
-    distance: float | None = quantity(
+    distance: Given[float | None] = quantity(
         "how far away that water is, instead of a conductance",
         {"line": "length"},
         default=None,
@@ -152,11 +159,11 @@ class River(Feature):
         Of each species in the water it brings in, by name [g/m³].
     """
 
-    stage: Along = quantity(
+    stage: Given[Along] = quantity(
         "level of the water", "elevation", along=True, in_time=True, example=["41.2 m", "38.9 m"]
     )
-    bed: Along = quantity("level of the bed", "elevation", along=True, example=["40.6 m", "38.4 m"])
-    width: float | None = quantity(
+    bed: Given[Along] = quantity("level of the bed", "elevation", along=True, example=["40.6 m", "38.4 m"])
+    width: Given[float | None] = quantity(
         "of the bed",
         {"line": "length"},
         default=None,
@@ -165,7 +172,7 @@ class River(Feature):
         most=1e6,
         example="3 m",
     )
-    bed_thickness: float | None = quantity(
+    bed_thickness: Given[float | None] = quantity(
         "of the bed",
         {"line": "length"},
         default=None,
@@ -174,10 +181,10 @@ class River(Feature):
         most=1e4,
         example="0.5 m",
     )
-    bed_conductivity: float | None = quantity(
+    bed_conductivity: Given[float | None] = quantity(
         "of the bed", {"line": "conductivity"}, default=None, check="positive", example="0.8 m/day"
     )
-    conductance: ByCell | None = quantity(
+    conductance: Given[ByCell | None] = quantity(
         "flow per metre of head for each metre of line, instead of width, thickness and conductivity of the bed; "
         "of a cell told one by one as a whole",
         _some("line"),
@@ -230,10 +237,10 @@ class Drain(Feature):
         The layer it lies in; that which holds its level if not given.
     """
 
-    level: Along = quantity(
+    level: Given[Along] = quantity(
         "above which it takes water", "elevation", along=True, in_time=True, example="41 m"
     )
-    conductance: ByCell = quantity(
+    conductance: Given[ByCell] = quantity(
         "flow per metre of head, for each metre of a line or each square metre of a polygon; of a cell told one by "
         "one as a whole",
         _some("line", "polygon"),
@@ -265,10 +272,10 @@ class Spring(Feature):
         The layer it drains; that which holds its level if not given.
     """
 
-    level: Along = quantity(
+    level: Given[Along] = quantity(
         "above which water leaves", "elevation", by_cell=True, in_time=True, example="15 m"
     )
-    conductance: ByCell = quantity(
+    conductance: Given[ByCell] = quantity(
         "flow per metre of head", "conductance", by_cell=True, check="positive", example="30 m²/day"
     )
     layer: str | None = layer_names(
@@ -291,7 +298,7 @@ class Seepage(Feature):
         Per square metre [1/day]; that of the upper half of the uppermost cell if not given.
     """
 
-    conductance: ByCell | None = quantity(
+    conductance: Given[ByCell | None] = quantity(
         "flow per metre of head for each square metre; that of the upper half of the uppermost cell if not given",
         "leakance",
         by_cell=True,

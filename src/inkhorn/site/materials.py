@@ -9,11 +9,14 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import KW_ONLY, dataclass, field
 from types import MappingProxyType
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from inkhorn.errors import InputError, did_you_mean
 from inkhorn.site.declaration import Quantity, declared_fields, quantity
 from inkhorn.units import plain
+
+if TYPE_CHECKING:
+    from inkhorn.units import Given
 
 __all__ = ["Material", "Property", "declare_property", "material_fields", "properties"]
 
@@ -77,7 +80,7 @@ class Material:
     """
 
     name: str
-    conductivity: float | None = quantity(
+    conductivity: Given[float | None] = quantity(
         "horizontal conductivity, the greatest; or give a transmissivity",
         "conductivity",
         default=None,
@@ -86,7 +89,7 @@ class Material:
         example="8 m/day",
     )
     _: KW_ONLY
-    vertical_ratio: float = quantity(
+    vertical_ratio: Given[float] = quantity(
         "horizontal over vertical conductivity; 1 is isotropic",
         "number",
         default=1.0,
@@ -95,7 +98,7 @@ class Material:
         most=1e9,
         example=5,
     )
-    porosity: float | None = quantity(
+    porosity: Given[float | None] = quantity(
         "effective porosity, the share of the volume through which water moves; for travel times and transport",
         "number",
         default=None,
@@ -104,10 +107,10 @@ class Material:
         most=1.0,
         example=0.25,
     )
-    vertical_conductivity: float | None = quantity(
+    vertical_conductivity: Given[float | None] = quantity(
         "instead of the ratio", "conductivity", default=None, check="positive", example="0.8 m/day"
     )
-    anisotropy: float = quantity(
+    anisotropy: Given[float] = quantity(
         "horizontal conductivity along `direction` over that at right angles to it",
         "number",
         default=1.0,
@@ -116,13 +119,13 @@ class Material:
         most=1e6,
         example=3,
     )
-    direction: float = quantity(
+    direction: Given[float] = quantity(
         "of the greatest horizontal conductivity, anticlockwise from the x axis",
         "angle",
         default=0.0,
         example="30 degrees",
     )
-    specific_storage: float | None = quantity(
+    specific_storage: Given[float | None] = quantity(
         "water given per volume and metre of head while full, for flow in time; or give a storativity",
         "per length",
         default=None,
@@ -130,7 +133,7 @@ class Material:
         usual=(1e-8, 1e-1),
         example="1e-5 1/m",
     )
-    specific_yield: float | None = quantity(
+    specific_yield: Given[float | None] = quantity(
         "share of the volume that drains, for flow in time with a water table",
         "number",
         default=None,
@@ -139,7 +142,7 @@ class Material:
         most=1.0,
         example=0.2,
     )
-    bulk_density: float | None = quantity(
+    bulk_density: Given[float | None] = quantity(
         "of the dry ground, for sorption",
         "density",
         default=None,
@@ -147,14 +150,14 @@ class Material:
         usual=(1e5, 5e6),
         example="1700 kg/m³",
     )
-    transmissivity: float | None = quantity(
+    transmissivity: Given[float | None] = quantity(
         "of the whole layer, whatever its thickness, instead of a conductivity",
         "conductance",
         default=None,
         check="positive",
         example="90 m²/day",
     )
-    storativity: float | None = quantity(
+    storativity: Given[float | None] = quantity(
         "of the whole layer, whatever its thickness, instead of a specific storage",
         "number",
         default=None,
@@ -163,7 +166,7 @@ class Material:
         most=10.0,
         example=1e-4,
     )
-    leakance: float | None = quantity(
+    leakance: Given[float | None] = quantity(
         "flow through its base per area and metre of head, instead of what follows from the vertical conductivities",
         "leakance",
         default=None,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import KW_ONLY, dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -29,6 +29,9 @@ from inkhorn.site.zones import Zones
 from inkhorn.space import Strata
 from inkhorn.units import plain, refuse_impossible, unit_factor
 
+if TYPE_CHECKING:
+    from inkhorn.units import WithUnit
+
 __all__ = ["Bore", "Picture", "Site", "Species"]
 
 
@@ -51,8 +54,8 @@ class Species:
     name: str
     unit: str = "mg/l"
     _: KW_ONLY
-    initial: float = 0.0
-    limit: float | None = None
+    initial: WithUnit = 0.0
+    limit: WithUnit | None = None
 
     def __post_init__(self) -> None:
         for key in ("initial", "limit"):
@@ -84,8 +87,8 @@ class Bore:
     """
 
     name: str
-    x: float
-    y: float
+    x: WithUnit
+    y: WithUnit
     layer: str
     _: KW_ONLY
     dates: NDArray[np.datetime64] = field(default_factory=lambda: np.empty(0, "datetime64[s]"), repr=False)

@@ -52,6 +52,11 @@ def soil_water_balance(
         One row per day: recharge, actual evapotranspiration, runoff and deficit at the day's end [mm]. Rain
         equals recharge, evapotranspiration, runoff and the fall of the deficit.
 
+    Raises
+    ------
+    InputError
+        If rain and evapotranspiration differ in length, or a number cannot be.
+
     References
     ----------
     Allen, R. G., Pereira, L. S., Raes, D. and Smith, M. (1998), Crop evapotranspiration, FAO Irrigation and

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from inkhorn.errors import InputError
 from inkhorn.site.cells import PickedCells
 from inkhorn.site.declaration import Symbol, concentrations, layer_names, quantity
 from inkhorn.site.features import Along, ByCell, Changing, Feature, mean_value
+
+if TYPE_CHECKING:
+    from inkhorn.units import Given
 
 __all__ = ["Collector", "Evapotranspiration", "GivenFlow", "Recharge", "Well"]
 
@@ -103,21 +106,25 @@ class Well(Feature):
 
     x: float | None = None
     y: float | None = None
-    screen_top: float | None = quantity("elevation", {"point": "elevation"}, default=None, example="7 m")
-    screen_bottom: float | None = quantity("elevation", {"point": "elevation"}, default=None, example="-4 m")
-    abstraction: Changing = _rate("water taken out of the aquifer")
-    injection: Changing = _rate("water put into the aquifer")
-    radius: float = _radius()
-    skin: float = _skin()
-    lowest_level: float | None = _lowest("the bottom of the screen")
-    well_loss: float = quantity(
+    screen_top: Given[float | None] = quantity(
+        "elevation", {"point": "elevation"}, default=None, example="7 m"
+    )
+    screen_bottom: Given[float | None] = quantity(
+        "elevation", {"point": "elevation"}, default=None, example="-4 m"
+    )
+    abstraction: Given[Changing] = _rate("water taken out of the aquifer")
+    injection: Given[Changing] = _rate("water put into the aquifer")
+    radius: Given[float] = _radius()
+    skin: Given[float] = _skin()
+    lowest_level: Given[float | None] = _lowest("the bottom of the screen")
+    well_loss: Given[float] = quantity(
         "loss of head inside the well over the square of its rate",
         "well loss",
         default=0.0,
         check="nonnegative",
         example="1e-7 day²/m⁵",
     )
-    casing_radius: float | None = quantity(
+    casing_radius: Given[float | None] = quantity(
         "of the pipe in which the water of the well stands, which counts as stored; nothing is if not given",
         "length",
         default=None,
@@ -176,12 +183,12 @@ class Collector(Feature):
         As of a `Well`; the lowest level is the axis if not given.
     """
 
-    elevation: float = quantity("of its axis", "elevation", example="10 m")
-    abstraction: Changing = _rate("water taken out of the aquifer")
-    injection: Changing = _rate("water put into the aquifer")
-    radius: float = _radius()
-    skin: float = _skin()
-    lowest_level: float | None = _lowest("its axis")
+    elevation: Given[float] = quantity("of its axis", "elevation", example="10 m")
+    abstraction: Given[Changing] = _rate("water taken out of the aquifer")
+    injection: Given[Changing] = _rate("water put into the aquifer")
+    radius: Given[float] = _radius()
+    skin: Given[float] = _skin()
+    lowest_level: Given[float | None] = _lowest("its axis")
     concentration: Mapping[str, float] = concentrations("of each species in the water put in, by name")
     kind: ClassVar[str] = "collector"
     table: ClassVar[str] = "collector"
@@ -212,9 +219,13 @@ class GivenFlow(Feature):
         Of each species in the water that comes in [g/m³].
     """
 
-    inflow: Along | None = _rate("water that comes in, in all", default=None, by_cell=True, remedy=_WAYS)
-    outflow: Along | None = _rate("water that leaves, in all", default=None, by_cell=True, remedy=_WAYS)
-    inflow_per_length: Along | None = _rate(
+    inflow: Given[Along | None] = _rate(
+        "water that comes in, in all", default=None, by_cell=True, remedy=_WAYS
+    )
+    outflow: Given[Along | None] = _rate(
+        "water that leaves, in all", default=None, by_cell=True, remedy=_WAYS
+    )
+    inflow_per_length: Given[Along | None] = _rate(
         "water that comes in, for each metre of line; of cells told one by one for each",
         {"line": "conductance", "cells": "flow"},
         default=None,
@@ -222,7 +233,7 @@ class GivenFlow(Feature):
         remedy=_WAYS,
         example="0.3 m²/day",
     )
-    outflow_per_length: Along | None = _rate(
+    outflow_per_length: Given[Along | None] = _rate(
         "water that leaves, for each metre of line; of cells told one by one for each",
         {"line": "conductance", "cells": "flow"},
         default=None,
@@ -259,7 +270,7 @@ class Recharge(Feature):
         Of each species in that water [g/m³].
     """
 
-    rate: Along = quantity(
+    rate: Given[Along] = quantity(
         "what reaches the groundwater; counts upwards from 0",
         "rate",
         by_cell=True,
@@ -292,7 +303,7 @@ class Evapotranspiration(Feature):
         How far the surface of greatest rate lies below the ground [m].
     """
 
-    rate: Along = quantity(
+    rate: Given[Along] = quantity(
         "the greatest, where the water table stands at the surface or above; counts upwards from 0",
         "rate",
         by_cell=True,
@@ -301,7 +312,7 @@ class Evapotranspiration(Feature):
         remedy="What is drawn counts upwards from 0.",
         example="3 mm/day",
     )
-    depth: ByCell = quantity(
+    depth: Given[ByCell] = quantity(
         "below the surface, where it ends",
         "length",
         by_cell=True,
@@ -310,7 +321,7 @@ class Evapotranspiration(Feature):
         most=1e4,
         example="2 m",
     )
-    below_ground: ByCell = quantity(
+    below_ground: Given[ByCell] = quantity(
         "how far the surface of greatest rate lies below the ground",
         "length",
         by_cell=True,

@@ -462,6 +462,12 @@ def layered(
     -------
     Grid
 
+    Raises
+    ------
+    InputError
+        If elevations do not fit the mesh, a layer is upside down, or there would be more layers or cells than
+        is allowed for.
+
     Examples
     --------
     >>> from inkhorn.space import rectangles

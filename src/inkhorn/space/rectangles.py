@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from itertools import pairwise
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -16,6 +16,9 @@ from inkhorn.shown import Shown
 from inkhorn.sizes import refuse_beyond
 from inkhorn.space.mesh import BYTES_PER_PLAN_CELL, PlanEdges, cut_edges, keeping, shapes_of
 from inkhorn.units import plain
+
+if TYPE_CHECKING:
+    from inkhorn.units import WithUnit
 
 __all__ = ["Band", "CutCells", "RectangularMesh", "rectangles"]
 
@@ -39,9 +42,9 @@ class Band:
     """
 
     axis: Literal["x", "y"]
-    start: float
-    end: float
-    size: float
+    start: WithUnit
+    end: WithUnit
+    size: WithUnit
 
     def __post_init__(self) -> None:
         for key in ("start", "end", "size"):
@@ -396,12 +399,12 @@ def _sides(value: float | Sequence[float] | None, name: str) -> list[float] | No
 def rectangles(
     outline: Any,
     *,
-    cell: float | Sequence[float] | None = None,
+    cell: WithUnit | Sequence[WithUnit] | None = None,
     count: int | Sequence[int] | None = None,
-    margin: float = 0.0,
-    rotation: float = 0.0,
+    margin: WithUnit = 0.0,
+    rotation: WithUnit = 0.0,
     bands: Sequence[Band] = (),
-    near: Sequence[tuple[Any, float]] = (),
+    near: Sequence[tuple[Any, WithUnit]] = (),
     growth: float = 1.5,
     keep: float | Literal["centre", "cut"] = "centre",
 ) -> RectangularMesh:

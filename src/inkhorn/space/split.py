@@ -14,7 +14,7 @@ from inkhorn.errors import InputError, check_positive
 from inkhorn.sizes import refuse_beyond
 from inkhorn.space.mesh import BYTES_PER_PLAN_CELL, PlanEdges, keeping, shapes_of
 from inkhorn.space.rectangles import CutCells, RectangularMesh, rectangles
-from inkhorn.units import plain
+from inkhorn.units import WithUnit, plain
 
 __all__ = ["SplitMesh", "split_in_four"]
 
@@ -305,11 +305,11 @@ class _Tree:
 def split_in_four(
     outline: Any,
     *,
-    cell: float | Sequence[float] | None = None,
+    cell: WithUnit | Sequence[WithUnit] | None = None,
     count: int | Sequence[int] | None = None,
-    margin: float = 0.0,
-    rotation: float = 0.0,
-    near: Iterable[tuple[Any, float]] = (),
+    margin: WithUnit = 0.0,
+    rotation: WithUnit = 0.0,
+    near: Iterable[tuple[Any, WithUnit]] = (),
     ring: int = 1,
     keep: float | Literal["centre", "cut"] = "centre",
 ) -> SplitMesh:

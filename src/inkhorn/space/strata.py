@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import KW_ONLY, dataclass, replace
-from typing import Any, Literal, NamedTuple
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -13,6 +13,9 @@ from inkhorn.errors import InputError, check_positive, did_you_mean
 from inkhorn.sizes import refuse_beyond
 from inkhorn.space.surfaces import BetweenSurface, PointSurface, Surface
 from inkhorn.units import plain
+
+if TYPE_CHECKING:
+    from inkhorn.units import WithUnit
 
 __all__ = ["Layer", "Levels", "Strata", "layers_named"]
 
@@ -63,7 +66,7 @@ class Layer:
     name: str
     base: Surface
     _: KW_ONLY
-    least_thickness: float = 0.1
+    least_thickness: WithUnit = 0.1
     where_thin: Literal["absent", "keep"] = "absent"
     base_wins: bool = False
     taken_out: Any = None

@@ -12,7 +12,7 @@ from inkhorn.errors import InputError, check_positive
 from inkhorn.sizes import refuse_beyond
 from inkhorn.space.mesh import BYTES_PER_PLAN_CELL, shapes_of
 from inkhorn.space.voronoi import VoronoiMesh, finite_ridges
-from inkhorn.units import plain
+from inkhorn.units import WithUnit, plain
 
 __all__ = ["voronoi"]
 
@@ -124,10 +124,10 @@ def _mirrored(places: Array, wanted: Array, outline: Any) -> Array:
 def voronoi(
     outline: Any,
     *,
-    size: float | None = None,
+    size: WithUnit | None = None,
     cells: int | None = None,
-    near: Sequence[tuple[Any, float]] = (),
-    boundary: float | None = None,
+    near: Sequence[tuple[Any, WithUnit]] = (),
+    boundary: WithUnit | None = None,
     growth: float = 1.3,
     rounds: int = 4,
     seed: int = 0,
@@ -160,6 +160,12 @@ def voronoi(
     Returns
     -------
     VoronoiMesh
+
+    Raises
+    ------
+    InputError
+        If neither or both of `size` and `cells` are given, a size is not above 0, or memory is not allowed for so many
+        cells.
 
     References
     ----------

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import KW_ONLY, dataclass, field, replace
 from functools import cached_property
-from typing import Any, Protocol, runtime_checkable
+from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -14,6 +14,9 @@ from inkhorn.errors import InputError, check_finite, check_positive, did_you_mea
 from inkhorn.space.interpolation import POINT_METHODS
 from inkhorn.space.kriging import Variogram
 from inkhorn.units import plain
+
+if TYPE_CHECKING:
+    from inkhorn.units import WithUnit
 
 __all__ = [
     "BetweenSurface",
@@ -47,7 +50,7 @@ class ConstantSurface:
     array([-20., -20.])
     """
 
-    elevation: float
+    elevation: WithUnit
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "elevation", plain(self.elevation, "elevation", "elevation"))

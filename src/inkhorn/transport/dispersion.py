@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import KW_ONLY, dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,6 +11,9 @@ from numpy.typing import NDArray
 from inkhorn.errors import InputError, check_nonnegative
 from inkhorn.flow import FlowResult
 from inkhorn.units import plain
+
+if TYPE_CHECKING:
+    from inkhorn.units import WithUnit
 
 __all__ = ["Dispersion", "cell_discharge", "exchange_matrix", "face_dispersion"]
 
@@ -27,11 +30,11 @@ class Dispersion:
         Molecular diffusion in the pores [m²/day].
     """
 
-    longitudinal: float = 0.0
-    transverse: float = 0.0
-    vertical: float = 0.0
+    longitudinal: WithUnit = 0.0
+    transverse: WithUnit = 0.0
+    vertical: WithUnit = 0.0
     _: KW_ONLY
-    diffusion: float = 0.0
+    diffusion: WithUnit = 0.0
 
     def __post_init__(self) -> None:
         for name in ("longitudinal", "transverse", "vertical", "diffusion"):

@@ -16,7 +16,7 @@ from inkhorn.shown import Shown
 from inkhorn.site import Species
 from inkhorn.sizes import refuse_beyond
 from inkhorn.transport.dispersion import Dispersion, exchange_matrix
-from inkhorn.units import plain
+from inkhorn.units import WithUnit, plain
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -162,8 +162,8 @@ def solve_transport(
     flow: FlowResult,
     species: Species,
     *,
-    duration: float,
-    step_length: float,
+    duration: WithUnit,
+    step_length: WithUnit,
     outputs: int = 20,
     dispersion: Dispersion | None = None,
     initial: ArrayLike | None = None,
