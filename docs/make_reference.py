@@ -26,6 +26,9 @@ line with a value at either end two of them, `{ column = ["upper", "lower"] }`. 
 `{ series = "rates.csv", column = "rate" }`. *Along a line* there may be two values, for its ends, or one for each vertex.
 *By cell*: of cells told one by one (`cells`, `at`) there may be one for each; where one is given in all, they share it.
 
+Behind a kind of number stand, in the unit in brackets, which of them can be and which are usual: what cannot be is refused, what
+seldom is is told. Besides, no length lies beyond 1e8 m, no elevation beyond 9000 m, and so on for each kind of number.
+
 A layer's name stands for all of its parts wherever it is used; `"sand 2"` is one part of a layer that is split.
 
 Editors that know JSON Schema check the file as you type with [project-file.schema.json](project-file.schema.json).
@@ -49,6 +52,20 @@ def _unit(said: Any) -> str:
         return str(said)
     inside = KINDS[said].inside
     return f"{said} [{inside}]" if inside else "number"
+
+
+def _range(key: dict[str, Any]) -> str:
+    """Which numbers a key can be, and which are usual."""
+    found = key.get("range") or next((k["range"] for k in key.get("anyOf", []) if k.get("range")), {})
+    least, most, usual = (found.get(k) for k in ("least", "most", "usual"))
+    said = []
+    if least is not None and most is not None:
+        said.append(f"{least:g} to {most:g}")
+    elif least is not None or most is not None:
+        said.append(f"from {least:g}" if least is not None else f"up to {most:g}")
+    if usual:
+        said.append(f"usual {usual[0]:g} to {usual[1]:g}" if usual[0] else f"usual up to {usual[1]:g}")
+    return "; ".join(said)
 
 
 def kind_of(key: dict[str, Any]) -> str:
@@ -106,7 +123,7 @@ def section(title: str, part: dict[str, Any], anchor: str = "") -> str:
         cells = [
             f"`{name}`",
             key.get("description", ""),
-            kind_of(key),
+            kind_of(key) + (f" ({_range(key)})" if _range(key) else ""),
             _default(key, name in needed),
             example,
         ]

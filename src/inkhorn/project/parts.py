@@ -47,6 +47,7 @@ __all__ = [
     "nonnegative",
     "plain_number",
     "positive",
+    "range_in_schema",
     "range_of",
     "told",
     "value_keys",
@@ -79,6 +80,11 @@ class Range(NamedTuple):
         """The unit of the bounds, a blank before it."""
         return f" {KINDS[self.kind].inside}".rstrip()
 
+    def in_schema(self) -> dict[str, Any]:
+        """For editors and the reference: bounds that are there, in metres, days and grams."""
+        bounds: dict[str, Any] = {"least": self.least, "most": self.most, "usual": list(self.usual or ())}
+        return {"range": {k: v for k, v in bounds.items() if v not in ([], inf, -inf)}}
+
     def problem(self, value: float) -> str | None:
         """Say what is wrong with a number that cannot be."""
         low = value <= self.least if self.open_below else value < self.least
@@ -105,6 +111,8 @@ GROWTH = Range("number", 1.0, 10.0, (1.0, 2.0))
 
 def told(words: str, example: Any = None, *, within: Range | None = None, **options: Any) -> Any:
     """A key of a table: what it means, how it may stand in the file, and which numbers it can be."""
+    if within is not None:
+        options["json_schema_extra"] = within.in_schema()
     made = Field(description=words, examples=None if example is None else [example], **options)
     if within is not None:
         made.metadata.append(within)
@@ -134,9 +142,10 @@ def _reads(kind: str) -> BeforeValidator:
     return BeforeValidator(read)
 
 
-def plain_number(kind: str) -> Any:
-    """The type of a key that is one number of some kind, whatever it is of."""
-    return Annotated[float, _reads(kind), _in_schema(kind)]
+def plain_number(kind: str, within: dict[str, Any] | None = None) -> Any:
+    """The type of a key that is one number of some kind, whatever it is of; and its range, for the schema."""
+    extras = {"anyOf": [{"type": "number"}, {"type": "string"}], "unit": kind, "range": within or {}}
+    return Annotated[float, _reads(kind), WithJsonSchema(extras)]
 
 
 def _not_truth(value: Any) -> Any:
@@ -322,8 +331,17 @@ def declared_type(said: Quantity) -> Any:
         "ways": list(allowed),
         "along": said.along,
         "by_cell": said.by_cell,
+        "range": range_in_schema(said),
     }
     return Annotated[Any, PlainValidator(read), WithJsonSchema(extras)]
+
+
+def range_in_schema(said: Quantity) -> dict[str, Any]:
+    """Which numbers a declared quantity can be and which are usual, as far as that is the same on every shape."""
+    low = said.least if said.check == "finite" else max(said.least, 0.0)
+    bounds = {k: v for k, v in (("least", low), ("most", said.most)) if abs(v) < inf}
+    usual = said.usual or (KINDS[said.dimensions[0]].usual if len(said.dimensions) == 1 else None)
+    return bounds | ({"usual": list(usual)} if usual is not None and max(map(abs, usual)) < inf else {})
 
 
 def _concentrations(value: Any, info: Any) -> dict[str, float]:

@@ -28,6 +28,7 @@ from inkhorn.project.parts import (
     nonnegative,
     plain_number,
     positive,
+    range_in_schema,
     told,
 )
 from inkhorn.project.parts_space import SurfacePart
@@ -138,7 +139,7 @@ def material_part(stated: Iterable[str]) -> type[Part]:
     keys = {}
     for name in stated:  # no series, no columns
         default = own[name][0].default if name in own else None
-        kind = plain_number(fields[name].dimensions[0])
+        kind = plain_number(fields[name].dimensions[0], range_in_schema(fields[name]))
         keys[name] = (kind | None if default is None else kind, _key(fields[name], False, default)[1])
     words = "What a layer is made of; what is asked decides what it needs."
     made: type[Part] = create_model(  # type: ignore[call-overload]  # of fields found at run time

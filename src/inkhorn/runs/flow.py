@@ -178,7 +178,8 @@ class FlowProduct(Product[FlowResult]):
         heads, n = made.steps[-1].heads, len(made.steps)
         in_time = made.model.schedule is not None
         when = f"{n} steps in time; at the end heads" if in_time else "steady heads"
-        yield f"{when} from {heads.min():.2f} to {heads.max():.2f} m; {made.report}"
+        unit, factor = work.project.shown_in.of("m")
+        yield f"{when} from {factor * heads.min():.2f} to {factor * heads.max():.2f} {unit}; {made.report}"
         if in_time and made.report.rows:
             hardest = made.report.table()["until [day]"].value_counts()
             yield (

@@ -77,12 +77,14 @@ class LevelsProduct(Product[LevelResult]):
     def tell(self, work: Work, asked: Any, made: LevelResult) -> Iterator[str]:
         if made.fit is None:
             return
+        (unit, factor), (square, squared) = (work.project.shown_in.of(u) for u in ("m", "m²"))
         for over, row in made.fit.iterrows():
             out = f" ({row['left out']:.0f} left out)" if row["left out"] else ""
             yield (
-                f"fit over {row['count']:.0f} {over}{out}: mean residual {row['mean residual [m]']:+.3f} m, RMS "
-                f"{row['RMS [m]']:.3f} m, scaled RMS {row['scaled RMS [-]']:.1%}, weighted sum "
-                f"{row['weighted sum [m²]']:.4g} m², correlation {row['correlation [-]']:.3f}"
+                f"fit over {row['count']:.0f} {over}{out}: mean residual "
+                f"{factor * row['mean residual [m]']:+.3f} {unit}, RMS {factor * row['RMS [m]']:.3f} {unit}, scaled RMS "
+                f"{row['scaled RMS [-]']:.1%}, weighted sum {squared * row['weighted sum [m²]']:.4g} {square}, "
+                f"correlation {row['correlation [-]']:.3f}"
             )
         if not len(made.fit):
             yield "no level of any bore was dipped while the run goes on"
