@@ -26,8 +26,8 @@ line with a value at either end two of them, `{ column = ["upper", "lower"] }`. 
 `{ series = "rates.csv", column = "rate" }`. *Along a line* there may be two values, for its ends, or one for each vertex.
 *By cell*: of cells told one by one (`cells`, `at`) there may be one for each; where one is given in all, they share it.
 
-Behind a kind of number stand, in the unit in brackets, which of them can be and which are usual: what cannot be is refused, what
-seldom is is told. Besides, no length lies beyond 1e8 m, no elevation beyond 9000 m, and so on for each kind of number.
+Behind a kind of number stand, in the unit in brackets, which of them can be and which are usual: what cannot be is
+refused, what seldom is is told. Besides, no length lies beyond 1e8 m, no elevation beyond 9000 m, and so on by kind.
 
 A layer's name stands for all of its parts wherever it is used; `"sand 2"` is one part of a layer that is split.
 

@@ -243,7 +243,8 @@ def check(
     if model.placed is not None:
         shares = [f"{share:.1%}" if share else "-" for share in model.placed["share outside"]]
         table = model.placed.assign(**{"share outside": shares})
-        _print_frame(table.drop(columns=["values", "water"]), "What landed where")
+        landed = project.shown_in.by_row(table.drop(columns=["values", "water"]), "total", "unit")
+        _print_frame(landed, "What landed where")
         arrived = table.loc[table["values"].fillna("") != "", ["feature", "values", "water"]]
         _print_frame(arrived, "What arrived at the cells, least to greatest, and what its water does")
     if model.schedule is not None:

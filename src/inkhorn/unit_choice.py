@@ -102,6 +102,13 @@ class UnitChoice:
         made.attrs = dict(frame.attrs)
         return made
 
+    def by_row(self, frame: pd.DataFrame, value: str, unit: str) -> pd.DataFrame:
+        """Return a table with a column of numbers whose unit begins the text of another column."""
+        parts = [str(words).partition(" ") for words in frame[unit]]
+        found = [self.of(first) if first else ("", 1.0) for first, _, _ in parts]
+        words = [f"{new}{blank}{rest}" for (new, _), (_, blank, rest) in zip(found, parts, strict=True)]
+        return frame.assign(**{value: frame[value] * [factor for _, factor in found], unit: words})
+
     def array(self, data: xr.DataArray) -> xr.DataArray:
         """Return a labelled array in these units, by its attribute and those of its coordinates."""
         unit, factor = self.of(str(data.attrs.get("units", "")))

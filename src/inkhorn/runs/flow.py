@@ -138,7 +138,7 @@ class FlowProduct(Product[FlowResult]):
         model = flow.model
         write_flow(flow, file("heads"), units)
         if model.placed is not None:
-            write_table(model.placed, file("placed"), units)
+            write_table(units.by_row(model.placed, "total", "unit"), file("placed"))
         write_table(flow.budget(), file("budget"), units)
         write_table(flow.budget(by="feature"), file("budget by feature"), units)
         write_table(flow.well_levels(), file("well levels"), units)
