@@ -72,6 +72,7 @@ IMPOSSIBLE = [
         "recharge = false\nwidest_factor = 0.5",
         "widest_factor: is 0.5; expected more than 1",
     ),
+    ('material = "gravel"', 'material = "gravel"\nparts = 0', 'layer "gravel" cannot be split into 0'),
     ('elevation = "8 m"', 'elevation = "1683 km"', r"elevation is 1.683e\+06 m; an elevation lies between"),
 ]
 

@@ -137,6 +137,9 @@ def read_shapes(
     if len(frame) == 0:
         raise InputError(f'"{path}"{asked} has no shapes in it. Expected at least one.')
     columns = [c for c in frame.columns if c != "geometry"]
+    twice = sorted({c for c in columns if columns.count(c) > 1})
+    if twice or list(frame.columns).count("geometry") > 1:
+        raise InputError(f'"{path}"{asked} has columns twice: {twice or ["geometry"]}. Rename them.')
     name = path.name + (f', table "{table}"' if table else "")
     shapes = []
     for k, (geometry, *values) in enumerate(frame[["geometry", *columns]].itertuples(index=False)):

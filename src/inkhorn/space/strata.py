@@ -216,7 +216,9 @@ class Strata:
         if isinstance(parts, int):
             refuse_beyond("layers", parts, f'layer "{name}" in {parts} parts', "Ask for fewer.")
         shares = (
-            np.full(parts, 1.0 / parts) if isinstance(parts, int) else np.asarray(parts, dtype=np.float64)
+            np.full(max(parts, 0), 1.0 / max(parts, 1))
+            if isinstance(parts, int)
+            else np.asarray(parts, dtype=np.float64)
         )
         if len(shares) < 2 or (shares <= 0).any() or abs(shares.sum() - 1.0) > 1e-6:
             raise InputError(
