@@ -478,3 +478,21 @@ def test_no_mutation_of_a_project_or_its_files_ends_in_a_traceback(base, tmp_pat
 def test_output_may_be_anything_that_takes_text(first_project, monkeypatch, command):
     monkeypatch.setattr(sys, "stdout", io.StringIO())
     assert command("check", first_project / "site.toml")[0] == 0
+
+
+def test_a_damaged_run_folder_is_told(first_project, command):
+    for _ in range(2):
+        assert command("run", first_project / "site.toml")[0] == 0
+    one, two = (first_project / "runs" / f"run-00{k}" for k in (1, 2))
+    (one / "budget.csv").write_bytes(b"term,in\nr\xb1,1\n")
+    with pytest.raises(ik.InputError, match=r'budget.csv" cannot be read as a table of a run'):
+        ik.open_run(one).table("budget")
+    levels = (one / "levels.csv").read_text(encoding="utf-8")
+    (one / "levels.csv").write_text(levels.replace("16.", "x16.", 1), encoding="utf-8")
+    code, _, err = command("compare", one, two)
+    assert (code, "something is no number" in err) == (2, True)
+    data = bytearray((two / "flow.nc").read_bytes())
+    data[300:2000] = bytes(1700)
+    (two / "flow.nc").write_bytes(data)
+    with pytest.raises(ik.InputError, match=r'flow.nc"'):
+        ik.open_run(two).flow.budget()

@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
-from inkhorn.files.reading import must_exist
+from inkhorn.files.reading import reading_as
 from inkhorn.files.step_layout import FORMAT, LETTERS, NEWTON, OF_CELLS, OF_STEPS, StepLayout, lay_out, packed
 from inkhorn.files.whole import free_beside
 from inkhorn.flow import FlowStart, FlowStep, NewtonRow, SolverReport
@@ -126,27 +126,30 @@ class StepReader(Sequence[FlowStep]):
             time.sleep(0.01)
 
     def _check(self, any_version: bool) -> None:
-        must_exist(self.path)
-        file = self._open()
-        number = int(np.ravel(file.attrs.get("format_number", 0))[0])
-        if number not in (0, FORMAT):
-            raise InputError(
-                f'"{self.path}" is of format {number}; this version reads format {FORMAT}. Read it with the version that '
-                "wrote it, or run it again."
+        with reading_as(self.path, "the flow.nc of a run"):
+            file = self._open()
+            number = int(np.ravel(file.attrs.get("format_number", 0))[0])
+            if number not in (0, FORMAT):
+                raise InputError(
+                    f'"{self.path}" is of format {number}; this version reads format {FORMAT}. Read it with the '
+                    "version that wrote it, or run it again."
+                )
+            if not number or "joined_steps" not in file:
+                raise InputError(
+                    f'"{self.path}" does not hold the steps of a run. Expected the flow.nc of one.'
+                )
+            alike = all(
+                name in file and file[name].shape[0] == max(size, 1)
+                for name, size in self._layout.sizes.items()
             )
-        if not number or "joined_steps" not in file:
-            raise InputError(f'"{self.path}" does not hold the steps of a run. Expected the flow.nc of one.')
-        alike = all(
-            name in file and file[name].shape[0] == max(size, 1) for name, size in self._layout.sizes.items()
-        )
-        found = differences(self.made_of, fingerprint(self.model))
-        self.differs = [d for d in found if d != f"{HEADS_TO_BEGIN_WITH} (gone)"]
-        if not alike or (self.differs and not any_version):
-            what = "; ".join(self.differs) or "numbers of cells, faces or entries"
-            raise InputError(
-                f'"{self.path}" holds records of another model; what differs: {what}. Go on with the model they were '
-                "made with, or begin anew."
-            )
+            found = differences(self.made_of, fingerprint(self.model))
+            self.differs = [d for d in found if d != f"{HEADS_TO_BEGIN_WITH} (gone)"]
+            if not alike or (self.differs and not any_version):
+                what = "; ".join(self.differs) or "numbers of cells, faces or entries"
+                raise InputError(
+                    f'"{self.path}" holds records of another model; what differs: {what}. Go on with the model they were '
+                    "made with, or begin anew."
+                )
 
     def _known(self, name: str) -> NDArray[Any]:
         """A number of each record."""

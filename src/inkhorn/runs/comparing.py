@@ -107,6 +107,11 @@ def compare_runs(folders: list[Path]) -> Comparison:
     levels, budgets = {}, {}
     for name, run in runs.items():
         levels[name] = _INSIDE.table(run.table("levels"))
+        numbers = [c for c in (MEASURED, COMPUTED) if c in levels[name] and levels[name][c].dtype.kind == "f"]
+        if len(numbers) < 2:
+            raise InputError(
+                f'the levels of run "{name}" hold something that is no number. Is levels.csv as it was made?'
+            )
         levels[name][MEASURED] = levels[name][MEASURED].round(_DIGITS)  # alike, whatever unit it was told in
         budget = _INSIDE.table(run.table("mean budget" if run.has("mean budget") else "budget"))
         budget = budget.melt("term", var_name="direction", value_name=name)

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from inkhorn.errors import InkhornWarning, InputError, did_you_mean
+from inkhorn.files.reading import reading_as
 from inkhorn.runs.folder import FILES, RunFolder
 
 if TYPE_CHECKING:  # loaded when it is used: a folder is opened at once
@@ -77,7 +78,9 @@ class Run:
             raise InputError(
                 f'there is no table "{key}"; expected one of {tables}.{did_you_mean(key, tables)}'
             )
-        return pd.read_csv(self._folder.there(key))
+        path = self._folder.there(key)
+        with reading_as(path, "a table of a run"):
+            return pd.read_csv(path)
 
     @cached_property
     def project(self) -> Project:
