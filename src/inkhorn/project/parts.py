@@ -148,9 +148,14 @@ def plain_number(kind: str, within: dict[str, Any] | None = None) -> Any:
     return Annotated[float, _reads(kind), WithJsonSchema(extras)]
 
 
+_MOST_WHOLE = 10**15  # far beyond anything that is counted, and exact as a float
+
+
 def _not_truth(value: Any) -> Any:
     if isinstance(value, bool):
         raise ValueError(f"is {str(value).lower()}; expected a whole number.")
+    if isinstance(value, int) and abs(value) > _MOST_WHOLE:
+        raise ValueError(f"has {len(str(abs(value)))} digits; expected a whole number up to {_MOST_WHOLE:g}.")
     return value
 
 
