@@ -6,8 +6,6 @@ import json
 import os
 import sys
 import warnings
-from collections.abc import Iterator
-from contextlib import contextmanager
 from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -15,18 +13,17 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from inkhorn.stopping import asked_to_stop, stopping_like_ctrl_c
+from inkhorn.terminal import Listener, print_table, say, show_warning, shown, telling
 
 if TYPE_CHECKING:
     import pandas as pd
 
     from inkhorn.calibration import FitResult
     from inkhorn.runs import Journal
-    from inkhorn.unit_choice import UnitChoice
 
 __all__ = ["app", "main"]
 
 _INTERRUPTED = 130  # what typer exits with
-_WIDEST_WORD = 14  # letters that a column of a table has room for
 _SOME = 12  # periods that are printed of the first and of the last
 
 app = typer.Typer(
@@ -43,7 +40,7 @@ def _version(asked: bool) -> None:
     if asked:
         from inkhorn import __version__
 
-        _say(f"Inkhorn {__version__}")
+        say(f"Inkhorn {__version__}")
         raise typer.Exit
 
 
@@ -92,58 +89,6 @@ GoOn = Annotated[
 ]
 
 
-def _say(line: str, *, error: bool = False) -> None:
-    """Print; on a terminal with lines broken between words, what goes on set in a little."""
-    stream: Any = sys.stderr if error else sys.stdout
-    if stream.isatty():
-        import shutil
-        import textwrap
-
-        width = shutil.get_terminal_size().columns
-        broken = (
-            textwrap.wrap(one, width, subsequent_indent="  ", break_long_words=False, break_on_hyphens=False)
-            for one in line.splitlines()
-        )
-        line = "\n".join("\n".join(parts) for parts in broken)
-    print(line, file=stream)
-
-
-def _print_frame(frame: pd.DataFrame, title: str, units: UnitChoice | None = None) -> None:
-    from rich.console import Console
-    from rich.table import Table
-    from rich.text import Text
-
-    table = Table(box=None, header_style="bold")
-    plain = frame.reset_index() if frame.index.names[0] is not None else frame
-    if units is not None:
-        plain = units.table(plain)
-    for name in plain.columns:
-        number = plain[name].dtype.kind in "fi"
-        words = [len(word) for value in plain[name] for word in str(value).split()] if not number else []
-        table.add_column(
-            Text(str(name)),
-            justify="right" if number else "left",
-            overflow="fold",
-            min_width=min(max(words, default=1), _WIDEST_WORD),  # names stay in one piece
-        )
-    for row in plain.itertuples(index=False):
-        table.add_row(*(Text(_shown(v)) for v in row))
-    console = Console(highlight=False)
-    console.print(Text(title, style="bold"))  # apart from the table, which may be narrower
-    console.print(table, width=max(console.width, 100))
-
-
-def _shown(value: Any) -> str:
-    """A number by four figures that matter, or whole if it is larger; text as it is."""
-    if not isinstance(value, float):
-        return str(value)
-    if value != value:
-        return "-"
-    if abs(value) >= 1e7 or 0 < abs(value) < 1e-4:
-        return f"{value:.2g}"
-    return f"{value:,.0f}" if abs(value) >= 1000 else f"{value:.4g}"
-
-
 def _parameters_for_people(result: FitResult) -> pd.DataFrame:
     """The table of parameters, short enough for a terminal."""
     table = result.table()
@@ -151,44 +96,16 @@ def _parameters_for_people(result: FitResult) -> pd.DataFrame:
         table[f"{side} 95 %"].clip([p.lower for p in result.parameters], [p.upper for p in result.parameters])
         for side in ("lower", "upper")
     )
-    limits = [f"{_shown(a)} to {_shown(b)}" for a, b in zip(low, high, strict=True)]
+    limits = [f"{shown(a)} to {shown(b)}" for a, b in zip(low, high, strict=True)]
     short = table[["parameter", "unit", "start", "fitted"]].assign(**{"95 % within bounds": limits})
     return short.assign(remark=table["remark"])
 
 
-@contextmanager
-def _told() -> Iterator[Journal]:
-    """A run that prints its lines, with a spinner and a bar on a terminal and neither elsewhere."""
-    from rich.console import Console
-    from rich.progress import BarColumn, Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
-
-    from inkhorn.runs import Journal
-
-    console = Console(highlight=False)
-    columns = (SpinnerColumn(), TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn())
-    with Progress(*columns, console=console, transient=True, disable=not console.is_terminal) as bar:
-        task = bar.add_task("reading", total=None)
-
-        def progress(words: str, share: float | None) -> None:
-            bar.update(task, description=words, total=None if share is None else 1.0, completed=share or 0.0)
-
-        def say(line: str) -> None:
-            console.print(line, markup=False, soft_wrap=True)
-
-        journal = Journal(say=say, progress=progress)
-        try:
-            yield journal
-        except KeyboardInterrupt:
-            bar.stop()
-            _say("interrupted; nothing was left half-written", error=True)
-            raise typer.Exit(1) from None
-
-
 def _end(folder: Path, told: Journal, more: str = "") -> None:
     """Say where everything is; exit with 1 if something went wrong on the way."""
-    _say(f"Everything is in {folder}" + (f"\n{more}" if more else ""))
+    say(f"Everything is in {folder}" + (f"\n{more}" if more else ""))
     if told.problems:
-        _say("\n".join(f"error: {line}" for line in told.problems), error=True)
+        say("\n".join(f"error: {line}" for line in told.problems), error=True)
         raise typer.Exit(1)
 
 
@@ -206,7 +123,7 @@ def _print_periods(periods: pd.DataFrame) -> None:
     title = f"Periods; the change is at the begin ({len(table)} in all)"
     if len(table) > 2 * _SOME:
         table = table[(table.index < _SOME) | (table.index >= len(table) - _SOME)]
-    _print_frame(table[order].set_index("period"), title)
+    print_table(table[order].set_index("period"), title)
 
 
 @app.command()
@@ -227,32 +144,32 @@ def check(
     project = _read(site, variant)
     if as_json:
         findings = check_project(project, grid)[1]
-        _say(json.dumps([asdict(finding) for finding in findings], ensure_ascii=False, indent=1))
+        say(json.dumps([asdict(finding) for finding in findings], ensure_ascii=False, indent=1))
         raise typer.Exit(2 if findings.errors else 0)
-    _say(repr(project.site))
+    say(repr(project.site))
     for change in project.changes:
-        _say(f"variant {variant}: {change}")
-    _print_frame(pd.DataFrame(project.read), "What was read")
+        say(f"variant {variant}: {change}")
+    print_table(pd.DataFrame(project.read), "What was read")
     if project.site.schedule is not None:
-        _say(repr(project.site.schedule))
+        say(repr(project.site.schedule))
     model, findings = check_project(project, grid)
     covered, boundary = model.grid.mesh.area.sum(), project.site.boundary.area
-    _say(f"{model.grid.mesh!r}, {covered / boundary - 1:+.2%} against the boundary\n{model.grid!r}")
+    say(f"{model.grid.mesh!r}, {covered / boundary - 1:+.2%} against the boundary\n{model.grid!r}")
     if isinstance(model.grid.mesh, VoronoiMesh):
-        _print_frame(model.grid.mesh.table().rename_axis("quality"), "How good the cells are")
+        print_table(model.grid.mesh.table().rename_axis("quality"), "How good the cells are")
     if model.placed is not None:
         shares = [f"{share:.1%}" if share else "-" for share in model.placed["share outside"]]
         table = model.placed.assign(**{"share outside": shares})
         landed = project.shown_in.by_row(table.drop(columns=["values", "water"]), "total", "unit")
-        _print_frame(landed, "What landed where")
+        print_table(landed, "What landed where")
         arrived = table.loc[table["values"].fillna("") != "", ["feature", "values", "water"]]
-        _print_frame(arrived, "What arrived at the cells, least to greatest, and what its water does")
+        print_table(arrived, "What arrived at the cells, least to greatest, and what its water does")
     if model.schedule is not None:
         _print_periods(model.schedule.table(dict(model.inputs_in_time)))
     if len(findings):
-        _print_frame(findings.table(), "Findings")
+        print_table(findings.table(), "Findings")
     else:
-        _say("The check found nothing to complain of.")
+        say("The check found nothing to complain of.")
     if findings.errors:
         raise typer.Exit(2)
 
@@ -269,11 +186,11 @@ def run(
     from inkhorn.runs import run_project
 
     project = _read(site, variant)
-    with _told() as told:
+    with telling() as told:
         folder, flow = run_project(project, out, told, grid=grid, go_on=go_on)
     last = flow.steps[-1]
     when = "" if last.steady else f" of the last step, day {last.begin:g} to {last.end:g}"
-    _print_frame(flow.budget(), f"Water budget{when}", project.shown_in)
+    print_table(flow.budget(), f"Water budget{when}", project.shown_in)
     _end(folder, told)
 
 
@@ -289,9 +206,9 @@ def fit(
     from inkhorn.runs import fit_project
 
     project = _read(site, variant)
-    with _told() as told:
+    with telling() as told:
         folder, result = fit_project(project, out, told, grid=grid, go_on=go_on)
-    _print_frame(_parameters_for_people(result), "Parameters")
+    print_table(_parameters_for_people(result), "Parameters")
     _end(folder, told)
 
 
@@ -311,14 +228,14 @@ def compare(
     from inkhorn.runs import compare_runs, write_comparison
 
     found = compare_runs(runs)
-    _print_frame(found.runs, "What was run")
-    _print_frame(
+    print_table(found.runs, "What was run")
+    print_table(
         found.fits, "Fits, over the readings that all runs cover; residuals are measured less computed"
     )
-    _print_frame(found.budgets, "Water budgets [m³/day]; of runs through time means over time")
-    _print_frame(found.heads, "Heads at the bores [m]")
+    print_table(found.budgets, "Water budgets [m³/day]; of runs through time means over time")
+    print_table(found.heads, "Heads at the bores [m]")
     if out is not None:
-        _say(f"Everything is in {write_comparison(found, out)}")
+        say(f"Everything is in {write_comparison(found, out)}")
 
 
 @app.command()
@@ -331,7 +248,7 @@ def new(
     from inkhorn.demo import write_new
 
     write_new(folder)
-    _say(f"Made {folder / 'site.toml'}. Change it, then: inkhorn check {folder / 'site.toml'}")
+    say(f"Made {folder / 'site.toml'}. Change it, then: inkhorn check {folder / 'site.toml'}")
 
 
 @app.command()
@@ -352,16 +269,16 @@ def demo(
     from inkhorn.runs import fit_project
 
     site, made = write_demo(folder)
-    _say(f"{'Made' if made else 'Using'} the project in {folder}")
+    say(f"{'Made' if made else 'Using'} the project in {folder}")
     project = _read(site)
-    _say(repr(project.site))
-    with _told() as told:
+    say(repr(project.site))
+    with telling() as told:
         run_folder, result = fit_project(project, None, told)
     table = _parameters_for_people(result)
     known = truth(folder)
     table["truth"] = [known.get(n.removeprefix("conductivity of "), float("nan")) for n in table["parameter"]]
-    _print_frame(table, "Parameters, beside the truth that the levels were made with")
-    _print_frame(result.after.budget(), "Water budget", project.shown_in)
+    print_table(table, "Parameters, beside the truth that the levels were made with")
+    print_table(result.after.budget(), "Water budget", project.shown_in)
     _end(run_folder, told, f"Now change {site} and try: inkhorn run {site}")
 
 
@@ -400,7 +317,7 @@ def _drawn(project: Any, name: str, fill: Any, out: Path | None, *, margins: boo
     from inkhorn import draw
 
     folder = project.path.parent / "pictures"
-    _say(f"Drawn in {draw.save_new(folder, name, fill, out=out, margins=margins, units=project.shown_in)}")
+    say(f"Drawn in {draw.save_new(folder, name, fill, out=out, margins=margins, units=project.shown_in)}")
 
 
 @drawing.command("plan")
@@ -515,71 +432,6 @@ def _leave_what_the_disk_refused() -> None:
         os._exit(1)
 
 
-_PLAIN_LETTERS = str.maketrans(
-    {
-        "²": "2",
-        "³": "3",
-        "⁵": "5",
-        "–": "-",
-        "—": "-",
-        "…": "...",
-        "·": " ",
-        "×": "x",
-        "°": " degrees",
-        "µ": "u",
-        "≤": "<=",
-    }
-)
-
-
-class _Listener:
-    """The terminal, or whoever reads what is printed: one who goes away stops no work, as after ``| head -1``."""
-
-    def __init__(self, stream: Any) -> None:
-        self._stream, self._there = stream, True
-
-    def _tried(self, act: Any) -> Any:
-        if self._there:
-            try:
-                return act()
-            except OSError:
-                self._there = False
-                nowhere = os.open(os.devnull, os.O_WRONLY)  # for what is flushed when Python ends
-                os.dup2(nowhere, self._stream.fileno())
-        return None
-
-    def write(self, text: str) -> int:
-        self._tried(lambda: self._stream.write(self._writable(text)))
-        return len(text)
-
-    def _writable(self, text: str) -> str:
-        """Text in letters that the terminal knows."""
-        if text.isascii():
-            return text
-        encoding = self._stream.encoding or "ascii"
-        try:
-            text.encode(encoding)
-        except UnicodeEncodeError:
-            return text.translate(_PLAIN_LETTERS).encode(encoding, "replace").decode(encoding)
-        return text
-
-    def flush(self) -> None:
-        self._tried(self._stream.flush)
-
-    def __getattr__(self, name: str) -> Any:
-        return getattr(self._stream, name)
-
-
-def _show_warning(message: Any, category: type[Warning], *place: Any, **more: Any) -> None:
-    """Say our own warnings in words; what a library warns of is for those who ask Python for it."""
-    from inkhorn.errors import InkhornWarning
-
-    if issubclass(category, InkhornWarning):
-        _say(f"warning: {message}", error=True)
-    elif sys.warnoptions:
-        _say(f"{category.__name__}: {message}", error=True)
-
-
 def _command() -> Any:
     """The whole command line; its help names what is to be given and not which Python type that is."""
     command = typer.main.get_command(app)
@@ -598,9 +450,9 @@ def _command() -> Any:
 
 def main() -> None:
     """Run the command line: exit code 0 fine, 1 a problem in the run, 2 bad input."""
-    warnings.showwarning = _show_warning
+    warnings.showwarning = show_warning
     streams = sys.stdout, sys.stderr
-    sys.stdout, sys.stderr = _Listener(streams[0]), _Listener(streams[1])
+    sys.stdout, sys.stderr = Listener(streams[0]), Listener(streams[1])
     try:
         with stopping_like_ctrl_c():
             _command()(standalone_mode=True)
@@ -612,17 +464,17 @@ def main() -> None:
         from inkhorn.errors import InkhornError, InputError
 
         if asked_to_stop():
-            _say("interrupted; nothing was left half-written", error=True)
+            say("interrupted; nothing was left half-written", error=True)
             sys.exit(1)
         if isinstance(problem, OSError):  # a full disk, a folder that may not be written
             named = f": {problem.filename}" if problem.filename else ""
-            _say(f"error: {problem.strerror or problem}{named}. Nothing was left half-written.", error=True)
+            say(f"error: {problem.strerror or problem}{named}. Nothing was left half-written.", error=True)
             _leave_what_the_disk_refused()
             sys.exit(1)
         if not isinstance(problem, InkhornError):
             raise
         for line in str(problem).splitlines():
-            _say(line if line.startswith("error: ") else f"error: {line}", error=True)
+            say(line if line.startswith("error: ") else f"error: {line}", error=True)
         sys.exit(2 if isinstance(problem, InputError) else 1)
     finally:
         for stream in (sys.stdout, sys.stderr):

@@ -1,0 +1,164 @@
+"""How the command line prints: tables, lines, progress; on any terminal, or on none."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from inkhorn.runs import Journal
+    from inkhorn.unit_choice import UnitChoice
+
+__all__ = ["Listener", "print_table", "say", "show_warning", "shown", "telling"]
+
+_WIDEST_WORD = 14  # letters that a column of a table has room for
+
+
+def say(line: str, *, error: bool = False) -> None:
+    """Print; on a terminal with lines broken between words, what goes on set in a little."""
+    stream: Any = sys.stderr if error else sys.stdout
+    if stream.isatty():
+        import shutil
+        import textwrap
+
+        width = shutil.get_terminal_size().columns
+        broken = (
+            textwrap.wrap(one, width, subsequent_indent="  ", break_long_words=False, break_on_hyphens=False)
+            for one in line.splitlines()
+        )
+        line = "\n".join("\n".join(parts) for parts in broken)
+    print(line, file=stream)
+
+
+def shown(value: Any) -> str:
+    """A number by four figures that matter, or whole if it is larger; text as it is."""
+    if not isinstance(value, float):
+        return str(value)
+    if value != value:
+        return "-"
+    if abs(value) >= 1e7 or 0 < abs(value) < 1e-4:
+        return f"{value:.2g}"
+    return f"{value:,.0f}" if abs(value) >= 1000 else f"{value:.4g}"
+
+
+def print_table(frame: pd.DataFrame, title: str, units: UnitChoice | None = None) -> None:
+    from rich.console import Console
+    from rich.table import Table
+    from rich.text import Text
+
+    table = Table(box=None, header_style="bold")
+    plain = frame.reset_index() if frame.index.names[0] is not None else frame
+    if units is not None:
+        plain = units.table(plain)
+    for name in plain.columns:
+        number = plain[name].dtype.kind in "fi"
+        words = [len(word) for value in plain[name] for word in str(value).split()] if not number else []
+        table.add_column(
+            Text(str(name)),
+            justify="right" if number else "left",
+            overflow="fold",
+            min_width=min(max(words, default=1), _WIDEST_WORD),  # names stay in one piece
+        )
+    for row in plain.itertuples(index=False):
+        table.add_row(*(Text(shown(v)) for v in row))
+    console = Console(highlight=False)
+    console.print(Text(title, style="bold"))  # apart from the table, which may be narrower
+    console.print(table, width=max(console.width, 100))
+
+
+@contextmanager
+def telling() -> Iterator[Journal]:
+    """A run that prints its lines, with a spinner and a bar on a terminal and neither elsewhere."""
+    from rich.console import Console
+    from rich.progress import BarColumn, Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
+
+    from inkhorn.runs import Journal
+
+    console = Console(highlight=False)
+    columns = (SpinnerColumn(), TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn())
+    with Progress(*columns, console=console, transient=True, disable=not console.is_terminal) as bar:
+        task = bar.add_task("reading", total=None)
+
+        def progress(words: str, share: float | None) -> None:
+            bar.update(task, description=words, total=None if share is None else 1.0, completed=share or 0.0)
+
+        def printed(line: str) -> None:
+            console.print(line, markup=False, soft_wrap=True)
+
+        journal = Journal(say=printed, progress=progress)
+        try:
+            yield journal
+        except KeyboardInterrupt:
+            bar.stop()
+            say("interrupted; nothing was left half-written", error=True)
+            raise SystemExit(1) from None
+
+
+_PLAIN_LETTERS = str.maketrans(
+    {
+        "²": "2",
+        "³": "3",
+        "⁵": "5",
+        "–": "-",
+        "—": "-",
+        "…": "...",
+        "·": " ",
+        "×": "x",
+        "°": " degrees",
+        "µ": "u",
+        "≤": "<=",
+    }
+)
+
+
+class Listener:
+    """The terminal, or whoever reads what is printed: one who goes away stops no work, as after ``| head -1``."""
+
+    def __init__(self, stream: Any) -> None:
+        self._stream, self._there = stream, True
+
+    def _tried(self, act: Any) -> Any:
+        if self._there:
+            try:
+                return act()
+            except OSError:
+                self._there = False
+                nowhere = os.open(os.devnull, os.O_WRONLY)  # for what is flushed when Python ends
+                os.dup2(nowhere, self._stream.fileno())
+        return None
+
+    def write(self, text: str) -> int:
+        self._tried(lambda: self._stream.write(self._writable(text)))
+        return len(text)
+
+    def _writable(self, text: str) -> str:
+        """Text in letters that the terminal knows."""
+        if text.isascii():
+            return text
+        encoding = self._stream.encoding or "ascii"
+        try:
+            text.encode(encoding)
+        except UnicodeEncodeError:
+            return text.translate(_PLAIN_LETTERS).encode(encoding, "replace").decode(encoding)
+        return text
+
+    def flush(self) -> None:
+        self._tried(self._stream.flush)
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._stream, name)
+
+
+def show_warning(message: Any, category: type[Warning], *place: Any, **more: Any) -> None:
+    """Say our own warnings in words; what a library warns of is for those who ask Python for it."""
+    from inkhorn.errors import InkhornWarning
+
+    if issubclass(category, InkhornWarning):
+        say(f"warning: {message}", error=True)
+    elif sys.warnoptions:
+        say(f"{category.__name__}: {message}", error=True)
