@@ -304,7 +304,7 @@ def test_readings_and_values_in_time_are_counted(first_project, command):
     assert 'of bore \\"B2\\" lies far above the ground, up to 1654 m: 1674 m on 2024-03-01' in out
 
 
-def test_wells_and_bores_from_points_and_rates_by_their_sign(first_project, command):
+def test_wells_and_bores_from_points_and_rates_by_their_sign(first_project, command, refused):
     plain = ik.read_site(first_project / "site.toml")
     well = plain.wells[0]
     at = [shapely.Point(well.x, well.y)]
@@ -318,8 +318,15 @@ def test_wells_and_bores_from_points_and_rates_by_their_sign(first_project, comm
     other = ik.read_site(site)
     npt.assert_allclose([other.wells[0].abstraction, other.wells[0].injection], [well.abstraction, 0.0])
     assert [(b.name, b.x, b.layer) for b in other.bores] == [(b.name, b.x, b.layer) for b in plain.bores]
-    text = (first_project / "wells.gpkg").name
-    assert text in command("check", site)[1]
+    assert "wells.gpkg" in command("check", site)[1]
+    refused(
+        changed(first_project, 'signed_rate = "rate"', 'signed_rate = "q"'), 'wells.gpkg has no column "q"'
+    )
+    row |= {"abstraction": [1.0]}
+    gpd.GeoDataFrame(row, geometry=at, crs="EPSG:25832").to_file(first_project / "wells.gpkg", layer="wells")
+    refused(
+        changed(first_project, 'signed_rate = "q"', 'signed_rate = "rate"'), '"abstraction" beside "rate"'
+    )
 
 
 def test_a_box_needs_no_polygon(first_project):

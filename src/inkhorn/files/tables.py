@@ -170,6 +170,8 @@ class Table:
 
     def part_by_sign(self, column: str, negative: str, positive: str, kind: str) -> None:
         """Make two columns of one: of its negative numbers, counted upwards from 0, and of its positive ones."""
+        if not self.has(column):
+            self.text(column)  # says what is missing
         values = self.numbers(column, kind, default=0.0)
         for name, part in ((negative, np.maximum(-values, 0.0)), (positive, np.maximum(values, 0.0))):
             self.columns[name], self.headers[name] = [repr(v) for v in part.tolist()], KINDS[kind].inside

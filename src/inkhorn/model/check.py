@@ -150,7 +150,8 @@ def _check_schedule(model: Model) -> Iterator[Finding]:
     if model.schedule is None:
         return
     dates = [model.schedule.date(t) for t in (0.0, float(model.schedule.ends[-1]))]
-    odd = [d for d in dates if d is not None and not _USUAL_YEARS[0] <= int(str(d)[:4]) <= _USUAL_YEARS[1]]
+    years = [1970 + int(d.astype("datetime64[Y]").astype(int)) for d in dates if d is not None]
+    odd = [year for year in years if not _USUAL_YEARS[0] <= year <= _USUAL_YEARS[1]]
     if odd:
         yield Finding(
             "warning",

@@ -200,12 +200,16 @@ class FeatureReader:
         said = {k: q for k, (_, q) in declared_fields(Well).items() if isinstance(q, Quantity)}
         in_time = [k for k, q in said.items() if q.in_time]
         signed = part.signed_rate
-        for one in (table, rates):
-            if one is not None and signed is not None and one.has(signed):
+        if signed is not None:
+            tables = [t for t in (table, rates) if t is not None]
+            for one in [t for t in tables if t.has(signed)] or tables[-1:]:
+                for key in [k for k in in_time if one.has(k)]:
+                    raise InputError(
+                        f'{one.path.name} has a column "{key}" beside "{signed}", which is told to hold abstraction and '
+                        f"injection by their sign ({self.source.by('wells', 'signed_rate')}). Keep one of them."
+                    )
                 one.part_by_sign(signed, "abstraction", "injection", "flow")
         if not any(t.has(k) for t in (table, rates) if t is not None for k in in_time):
-            if signed is not None:
-                (rates or table).text(signed)  # says what is missing
             (rates or table).text("abstraction")  # says what is missing
         with gathering() as tried:
             names = tried(table.text, "name")
