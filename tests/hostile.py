@@ -254,7 +254,7 @@ def _toml_changed(text: str, rng: random.Random) -> str:
     """Change a value or a key, take out, repeat or move a line."""
     lines = text.splitlines()
     k = rng.choice([n for n, line in enumerate(lines) if line.strip()])
-    ways = "value value inner inner key out twice move table name" + 10 * " scale"
+    ways = "value value inner inner key out twice move table name" + 12 * " scale"
     way = rng.choice(ways.split())
     key, equals, value = lines[k].partition(" = ")
     if way == "value" and equals:
@@ -298,9 +298,7 @@ def _table_changed(text: str, rng: random.Random) -> str:
     mark = ";" if ";" in lines[0] else "\t" if "\t" in lines[0] else ","
     k = rng.randrange(len(lines))
     cells = lines[k].split(mark)
-    way = rng.choice(
-        ["cell", "cell", "cell", "scale", "scale", "scale", "drop", "more", "row_out", "row_twice"]
-    )
+    way = rng.choice(3 * ["cell"] + 6 * ["scale"] + ["drop", "more", "row_out", "row_twice"])
     if way == "cell":
         cells[rng.randrange(len(cells))] = rng.choice(CELLS)
     elif way == "drop":
@@ -322,7 +320,7 @@ def _table_changed(text: str, rng: random.Random) -> str:
 def _json_changed(text: str, rng: random.Random) -> str:
     numbers = list(re.finditer(r"-?\d+\.?\d*", text))
     one = rng.choice(numbers)
-    if rng.random() < 0.5:
+    if rng.random() < 0.7:
         new = f"{float(one[0]) + rng.gauss(0, 30):.3f}"
         return text[: one.start()] + new + text[one.end() :]
     new = rng.choice(["1e400", "NaN", "null", '"x"', "[]", "-1e9", "1e308", "[[[[1,2]]]]", "12", "0", "{}"])

@@ -182,19 +182,51 @@ def test_a_base_that_wins_cuts_into_what_lies_over_it():
     assert wedge(base_wins=True).crossings() == []
 
 
-@pytest.mark.parametrize(("parts", "levels"), [(2, [10.0]), ([0.25, 0.5, 0.25], [12.5, 7.5])])
+@pytest.mark.parametrize(("parts", "levels"), [(2, [10.0]), ([1, 2, 1], [12.5, 7.5])])
 def test_layers_are_split_and_inserted(parts, levels):
     whole = ik.Strata(ik.ConstantSurface(15.0), (ik.Layer("sand", ik.ConstantSurface(5.0)),))
     split = whole.split("sand", parts)
     assert split.names == tuple(f"sand {k + 1}" for k in range(len(levels) + 1))
     npt.assert_allclose(split.at([0.0], [0.0]).bottom.ravel(), [*levels, 5.0])
-    more = split.insert(ik.Layer("silt", ik.ConstantSurface(6.0)), below="sand 1")
-    npt.assert_allclose(more.at([0.0], [0.0]).bottom[1], 6.0)
-    # where the whole is absent, so are its parts
-    parted = wedge().split("clay", parts).at(*AT)
-    npt.assert_array_equal(np.isnan(parted.top[1:-1]).all(axis=0), [True, False])
-    npt.assert_allclose(np.nansum(parted.top - parted.bottom, axis=0), 20.0)
-    with pytest.raises(ik.InputError, match="cannot be split"):
-        whole.split("sand", [0.5, 0.6])
+    more = split.insert(ik.Layer("silt", ik.ConstantSurface(3.0)), below="sand")
+    npt.assert_allclose(more.at([0.0], [0.0]).bottom[-1], 3.0)
+    with pytest.raises(ik.InputError, match='part of the layer "sand"'):
+        split.insert(ik.Layer("silt", ik.ConstantSurface(6.0)), below="sand 1")
+    with pytest.raises(ik.InputError, match="cannot be cut"):
+        whole.split("sand", [0.5, -0.6])
     with pytest.raises(ik.InputError, match='no layer "snad"'):
         whole.split("snad", 2)
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_parts_of_layers_are_there_together_and_share_what_the_whole_has(seed):
+    """Several layers in parts at once, thin, crossing, kept or absent: as without parts, cut in the same shares."""
+    rng = np.random.default_rng(seed)
+    x, y = rng.uniform(0, 1000, (2, 40))
+    layers = tuple(
+        ik.Layer(
+            f"layer {k}",
+            ik.PointSurface(x, y, -2.0 * k + rng.uniform(-2, 2, 40)),
+            least_thickness=rng.uniform(0.2, 1.0),
+            where_thin=rng.choice(["absent", "keep"]),
+            base_wins=bool(rng.integers(2)),
+        )
+        for k in range(1, 6)
+    )
+    whole = ik.Strata(ik.ConstantSurface(0.0), layers)
+    shares = [rng.uniform(0.2, 3.0, rng.integers(1, 5)) for _ in layers]
+    cut = whole
+    for layer, parts in zip(layers, shares, strict=True):
+        cut = cut.split(layer.name, parts)
+    at = rng.uniform(0, 1000, (2, 500))
+    expected, found = whole.at(*at), cut.at(*at)
+    assert np.isnan(expected.top).any()
+    for k, parts in enumerate(shares):
+        mine = [j for j, n in enumerate(cut.whole_names) if n == f"layer {k + 1}"]
+        thickness = expected.top[k] - expected.bottom[k]
+        for j, share in zip(mine, parts / parts.sum(), strict=True):
+            npt.assert_allclose(found.top[j] - found.bottom[j], share * thickness, atol=1e-12)
+        npt.assert_array_equal(found.top[mine[0]], expected.top[k])
+        npt.assert_array_equal(found.bottom[mine[-1]], expected.bottom[k])
+        lent = np.array([whole.names.index(n) for n in cut.whole_names])[found.material[mine]]
+        npt.assert_array_equal(lent, np.broadcast_to(expected.material[k], lent.shape))

@@ -22,18 +22,15 @@ from inkhorn.space import (
 if TYPE_CHECKING:
     import xarray as xr
 
-__all__ = ["grid_dataset", "grid_of_dataset", "read_netcdf", "write_dataset", "write_netcdf"]
+__all__ = ["grid_dataset", "grid_of_dataset", "mesh_dataset", "read_netcdf", "write_dataset", "write_netcdf"]
 
 
-def grid_dataset(
-    grid: Grid, table: Mapping[str, Any], units: Mapping[str, str], crs: str | None
-) -> xr.Dataset:
-    """Return a grid and a table of its cells as a dataset with CF and UGRID conventions."""
+def mesh_dataset(mesh: PlanMesh) -> xr.Dataset:
+    """Return the plan cells as a dataset with UGRID conventions, over the dimension ``plan``."""
     import xarray as xr
 
-    mesh, plan, number = grid.mesh, outlines(grid.mesh.polygons()), numbers(grid)
-    metre = {"units": "m"}
-    data = xr.Dataset(attrs={"Conventions": "CF-1.11 UGRID-1.0", "source": "Inkhorn, grid"})
+    plan, metre = outlines(mesh.polygons()), {"units": "m"}
+    data = xr.Dataset()
     data["mesh"] = (
         (),
         np.int32(0),
@@ -59,7 +56,18 @@ def grid_dataset(
     if len(plan.odd):
         data["outline_of"] = ("outline", plan.odd, {"long_name": "plan cells of several rings"})
         data["outline"] = ("outline", np.array(plan.text, dtype=object), {"long_name": "as WKT"})
+    return data
+
+
+def grid_dataset(
+    grid: Grid, table: Mapping[str, Any], units: Mapping[str, str], crs: str | None
+) -> xr.Dataset:
+    """Return a grid and a table of its cells as a dataset with CF and UGRID conventions."""
+    mesh, number = grid.mesh, numbers(grid)
+    data = mesh_dataset(mesh)
+    data.attrs = {"Conventions": "CF-1.11 UGRID-1.0", "source": "Inkhorn, grid"}
     data["layer"] = ("layer", np.array(grid.layer_names, dtype=object))
+    data["whole_layer"] = ("layer", np.array(grid.whole_names, dtype=object))
     data["number"] = (("layer", "plan"), number, {"long_name": "cell; -1 absent, -2 taken out"})
     there = number >= 0
     for name, values in table.items():
@@ -170,4 +178,5 @@ def grid_of_dataset(data: xr.Dataset) -> GridTables:
             table[str(name)] = column
             if name not in ("top", "bottom") and values.attrs.get("units", "1") != "1":
                 units[str(name)] = str(values.attrs["units"])
-    return mesh, tuple(str(n) for n in data["layer"].to_numpy()), number, table, units
+    names, whole_names = (tuple(str(n) for n in data[k].to_numpy()) for k in ("layer", "whole_layer"))
+    return GridTables(mesh, names, whole_names, number, table, units)

@@ -15,7 +15,31 @@ from inkhorn.space import Grid, PlanMesh
 __all__ = ["GridTables", "PlanOutlines", "assembled", "cell_table", "numbers", "outlines"]
 
 TAKEN_OUT = -2  # instead of a cell's number, where a layer was taken out
-GridTables = tuple[PlanMesh, tuple[str, ...], NDArray[np.int64], dict[str, NDArray[Any]], dict[str, str]]
+
+
+class GridTables(NamedTuple):
+    """What a file holds of a grid.
+
+    Attributes
+    ----------
+    mesh : PlanMesh
+        The plan cells.
+    names, whole_names : tuple of str
+        Of the layers, and of those that they are parts of; see `Grid`.
+    number : ndarray of int, (n_layers, n_plan)
+        As `numbers` has them.
+    table : dict of str to ndarray, (n_cells,)
+        As `cell_table` has it.
+    units : dict of str to str
+        Of properties.
+    """
+
+    mesh: PlanMesh
+    names: tuple[str, ...]
+    whole_names: tuple[str, ...]
+    number: NDArray[np.int64]
+    table: dict[str, NDArray[Any]]
+    units: dict[str, str]
 
 
 class PlanOutlines(NamedTuple):
@@ -46,7 +70,7 @@ class PlanOutlines(NamedTuple):
 
 
 def outlines(shapes: NDArray[Any]) -> PlanOutlines:
-    """Corners around each cell; of those with holes or several parts, those of the largest part."""
+    """Corners around each cell, anticlockwise; of those with holes or several parts, those of the largest part."""
     import shapely
 
     kinds = shapely.get_type_id(shapes)
@@ -56,7 +80,7 @@ def outlines(shapes: NDArray[Any]) -> PlanOutlines:
     simple = shapes.copy()
     for k in odd:
         simple[k] = max(shapely.get_parts(shapes[k]), key=shapely.area)
-    rings = shapely.get_exterior_ring(simple)
+    rings = shapely.get_exterior_ring(shapely.orient_polygons(simple, exterior_cw=False))
     points, owner = shapely.get_coordinates(rings, return_index=True)
     last = np.append(owner[1:] != owner[:-1], True)  # each ring ends where it began
     nodes, node = np.unique(points[~last], axis=0, return_inverse=True)
@@ -91,10 +115,9 @@ def cell_table(grid: Grid, properties: Mapping[str, ArrayLike]) -> dict[str, NDA
     return {**own, **{k: grid.per_cell(k, v) for k, v in properties.items()}}
 
 
-def assembled(
-    mesh: PlanMesh, names: tuple[str, ...], number: NDArray[np.int64], table: Mapping[str, NDArray[Any]]
-) -> Grid:
+def assembled(tables: GridTables) -> Grid:
     """A grid from its cells."""
+    mesh, names, whole_names, number, table, _ = tables
     there = number >= 0
     levels = {}
     for key in ("top", "bottom"):
@@ -121,4 +144,5 @@ def assembled(
         material_layer=None if (material == layer).all() else material,
         joined=joined,
         taken_out=removed if removed.any() else None,
+        whole_names=whole_names,
     )

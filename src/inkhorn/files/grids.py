@@ -127,11 +127,12 @@ def read_grid(path: str | Path) -> GridFile:
     if path.suffix.lower() not in readers:
         raise InputError(f'"{path.name}" names no format of grids; expected one of {list(readers)}.')
     with reading_as(path, "a grid written here (for a plan mesh made elsewhere use read_mesh)"):
-        mesh, names, number, table, units = readers[path.suffix.lower()](path)
-        grid = assembled(mesh, names, number, table)
+        tables = readers[path.suffix.lower()](path)
+        grid = assembled(tables)
     own = ("layer", "plan", "top", "bottom", "material")
-    properties = pd.DataFrame({k: v for k, v in table.items() if k not in own}, index=range(grid.n_cells))
-    return GridFile(grid, properties, units, path.name)
+    properties = {k: v for k, v in tables.table.items() if k not in own}
+    frame = pd.DataFrame(properties, index=range(grid.n_cells))
+    return GridFile(grid, frame, tables.units, path.name)
 
 
 # --- VTK ----------------------------------------------------------------------------------------------
@@ -155,6 +156,7 @@ def _write_vtk(
         "cell number": numbers(grid),
         "plan odd outlines": plan.text,
         "layer names": list(grid.layer_names),
+        "whole layer names": list(grid.whole_names),
         "units": [f"{k}\t{v}" for k, v in units.items()],
         "coordinate system": [crs or ""],
     }
@@ -170,10 +172,12 @@ def _read_vtk(path: Path) -> GridTables:
         fields["plan odd"],
         fields["plan odd outlines"],
     )
-    names = tuple(fields["layer names"])
+    names, whole_names = (tuple(fields[f"{k}layer names"]) for k in ("", "whole "))
     mesh = PolygonMesh(plan.polygons(), fields["plan centres"].reshape(-1, 2))
     units = dict(line.split("\t", 1) for line in fields["units"])
-    return mesh, names, fields["cell number"].reshape(len(names), -1), table, units
+    return GridTables(
+        mesh, names, whole_names, fields["cell number"].reshape(len(names), -1), table, units
+    )
 
 
 # --- GeoPackage ---------------------------------------------------------------------------------------
@@ -208,7 +212,8 @@ def _write_geopackage(
         crs=crs,
     )
     about = pd.DataFrame(
-        [("layer", n, "") for n in grid.layer_names] + [("unit", k, v) for k, v in units.items()],
+        [("layer", n, whole) for n, whole in zip(grid.layer_names, grid.whole_names, strict=True)]
+        + [("unit", k, v) for k, v in units.items()],
         columns=["what", "name", "value"],
     )
     with warnings.catch_warnings():
@@ -226,11 +231,12 @@ def _read_geopackage(path: Path) -> GridTables:
     if not {"plan", "cells", "about"} <= tables:
         raise KeyError(f"its tables are {sorted(tables)}")
     plan, cells, about = (pyogrio.read_dataframe(path, layer=name) for name in ("plan", "cells", "about"))
-    names = tuple(about.loc[about["what"] == "layer", "name"])
+    layers = about[about["what"] == "layer"]
+    names, whole_names = tuple(layers["name"]), tuple(layers["value"])
     mesh = PolygonMesh(plan.geometry.to_numpy(), plan[["x", "y"]].to_numpy())
     number = plan[[f"number_{k + 1}" for k in range(len(names))]].to_numpy(dtype=np.int64).T
     table = {
         c: cells[c].to_numpy() for c in cells.columns if c not in ("number", "layer", "plan", "geometry")
     }
     units = about[about["what"] == "unit"].set_index("name")["value"].to_dict()
-    return mesh, names, number, table, units
+    return GridTables(mesh, names, whole_names, number, table, units)

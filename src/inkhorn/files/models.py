@@ -103,8 +103,8 @@ def read_model(path: str | Path) -> Model:
     path = Path(path)
     data = opened_dataset(path)
     with reading_as(path, "a model written here"):
-        mesh, names, number, table, _ = grid_of_dataset(data)
-        grid = assembled(mesh, names, number, table)
+        tables = grid_of_dataset(data)
+        grid, table = assembled(tables), tables.table
         known: dict[str, Any] = {k: table[k] for k in properties() if k in table}
         own = {k: v for k, v in known.items() if k in Model.__dataclass_fields__}
         made: list[terms.Term] = []

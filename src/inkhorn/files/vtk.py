@@ -20,6 +20,7 @@ __all__ = ["read", "write"]
 
 _TYPES = {"f": "Float64", "i": "Int64", "u": "UInt8"}
 _DTYPES = {"Float64": np.float64, "Int64": np.int64, "UInt8": np.uint8}
+_NUMBER = "number"  # of each cell
 _WEDGE, _HEXAHEDRON, _POLYHEDRON = 13, 12, 42
 
 
@@ -37,13 +38,12 @@ def _array(parent: ElementTree.Element, name: str, values: Any, components: int 
     element.text = base64.b64encode(np.uint64(len(body)).tobytes() + body).decode()
 
 
-def _texts(parent: ElementTree.Element, name: str, texts: Sequence[str]) -> None:
-    """Texts as VTK has them: codes, each text ended by a 0."""
-    codes = " ".join(str(c) for text in texts for c in (*text.encode(), 0))
-    element = ElementTree.SubElement(
-        parent, "Array", Name=name, type="String", format="ascii", NumberOfTuples=str(len(texts))
-    )
-    element.text = codes
+_TEXT = " as text"  # ends the name of an array that holds text: not every reader knows arrays of strings
+
+
+def _coded(texts: Sequence[str]) -> NDArray[np.uint8]:
+    """Texts as bytes, each ended by a 0."""
+    return np.frombuffer(b"".join(t.encode() + b"\0" for t in texts), dtype=np.uint8)
 
 
 def write(
@@ -59,15 +59,19 @@ def write(
     Parameters
     ----------
     rings : sequence of ndarray of float, (n, 2) each
-        Outline of each cell, not closed [m].
+        Outline of each cell, anticlockwise, not closed [m].
     bottom, top : ndarray of float, (n_cells,)
         [m]
     table : mapping of str to ndarray, (n_cells,)
-        Numbers of each cell.
+        Numbers of each cell; but for one called ``number``, which holds its number itself.
     fields : mapping of str to ndarray or list of str
         Of the whole.
     """
     count = np.array([len(r) for r in rings])
+    # some readers take polyhedra only by themselves, and their data only in the order of their corners' number
+    solid = bool((count > 4).any())
+    order = np.argsort(count, kind="stable") if solid else np.arange(len(count))
+    rings, count, bottom, top = [rings[k] for k in order], count[order], bottom[order], top[order]
     plan = np.concatenate(rings)
     cell = np.repeat(np.arange(len(rings)), count)
     low = np.column_stack([plan, bottom[cell]])
@@ -78,7 +82,7 @@ def write(
     at = first[cell] + within
     points[at], points[at + count[cell]] = low, high
     # a solid's points are its lower ring, then its upper one: as hexahedra and wedges want them
-    kind = np.select([count == 4, count == 3], [_HEXAHEDRON, _WEDGE], _POLYHEDRON)
+    kind = np.full(len(rings), _POLYHEDRON) if solid else np.where(count == 4, _HEXAHEDRON, _WEDGE)
     faces, face_offset, total = [], np.full(len(rings), -1, dtype=np.int64), 0
     for k in np.flatnonzero(kind == _POLYHEDRON):
         n, start = count[k], first[k]
@@ -99,11 +103,8 @@ def write(
     unstructured = ElementTree.SubElement(root, "UnstructuredGrid")
     whole = ElementTree.SubElement(unstructured, "FieldData")
     for name, values in fields.items():
-        if isinstance(values, list):
-            _texts(whole, name, values)
-        else:
-            flat = np.asarray(values).ravel()
-            _array(whole, name, flat, tuples=len(flat))
+        flat = _coded(values) if isinstance(values, list) else np.asarray(values).ravel()
+        _array(whole, name + _TEXT * isinstance(values, list), flat, tuples=len(flat))
     piece = ElementTree.SubElement(
         unstructured, "Piece", NumberOfPoints=str(len(points)), NumberOfCells=str(len(rings))
     )
@@ -116,8 +117,9 @@ def write(
         _array(cells, "faces", np.concatenate(faces))
         _array(cells, "faceoffsets", face_offset)
     data = ElementTree.SubElement(piece, "CellData")
+    _array(data, _NUMBER, order)
     for name, values in table.items():
-        _array(data, name, values)
+        _array(data, name, np.asarray(values)[order])
     ElementTree.ElementTree(root).write(path, xml_declaration=True, encoding="utf-8")
 
 
@@ -127,7 +129,7 @@ def read(path: Path) -> tuple[dict[str, NDArray[Any]], dict[str, Any]]:
     Raises
     ------
     ValueError
-        If the file is not such a file.
+        If the file is not such a file, or lacks the numbers of its cells.
     """
     try:
         root = ElementTree.parse(path).getroot()
@@ -136,12 +138,19 @@ def read(path: Path) -> tuple[dict[str, NDArray[Any]], dict[str, Any]]:
     fields: dict[str, Any] = {}
     for element in root.iterfind("./UnstructuredGrid/FieldData/*"):
         name = element.get("Name", "")
-        fields[name] = _text_of(element) if element.get("type") == "String" else _values_of(element)
+        values = _values_of(element)
+        if name.endswith(_TEXT):
+            fields[name.removesuffix(_TEXT)] = [t.decode() for t in values.tobytes().split(b"\0")[:-1]]
+        else:
+            fields[name] = values
     table = {
         element.get("Name", ""): _values_of(element)
         for element in root.iterfind("./UnstructuredGrid/Piece/CellData/DataArray")
     }
-    return table, fields
+    if _NUMBER not in table or any(len(v) != len(table[_NUMBER]) for v in table.values()):
+        raise ValueError("its cells have no numbers")
+    place = np.argsort(table.pop(_NUMBER))
+    return {name: values[place] for name, values in table.items()}, fields
 
 
 def _values_of(element: ElementTree.Element) -> NDArray[Any]:
@@ -152,7 +161,3 @@ def _values_of(element: ElementTree.Element) -> NDArray[Any]:
         body[8:], dtype=np.dtype(_DTYPES[str(element.get("type"))]).newbyteorder("<")
     ).astype(_DTYPES[str(element.get("type"))])
 
-
-def _text_of(element: ElementTree.Element) -> list[str]:
-    codes = bytes(int(c) for c in (element.text or "").split())
-    return [t.decode() for t in codes.split(b"\0")[:-1]]

@@ -383,7 +383,7 @@ class _Reader:
                     )
 
         asked, wells = self.asked, [w.name for w in site.wells]
-        layers = [*site.strata.names, *(n for layer in site.strata.layers for n in layer.part_of)]
+        layers = list(dict.fromkeys([*site.strata.names, *site.strata.whole_names]))
         if asked.use_grid is not None:
             known([asked.use_grid], list(asked.grids), "grid", "use_grid")
         species = [s.name for s in site.species]

@@ -118,21 +118,16 @@ class StrataReader:
             hole = None
             if part.taken_out is not None:
                 hole = self.source.union(part.taken_out, "layer", k, "taken_out")
-            layers.append(
-                Layer(
-                    part.name,
-                    base,
-                    least_thickness=part.least_thickness,
-                    where_thin=part.where_thin,
-                    base_wins=part.base_wins,
-                    taken_out=hole,
+            with naming(self.source.by("layer", k)):
+                layers.append(
+                    Layer(
+                        part.name,
+                        base,
+                        least_thickness=part.least_thickness,
+                        where_thin=part.where_thin,
+                        base_wins=part.base_wins,
+                        taken_out=hole,
+                        parts=1 if part.parts is None else part.parts,
+                    )
                 )
-            )
-        strata = Strata(ground, tuple(layers))
-        for k, part in enumerate(self.asked.layer):
-            if part.parts is not None:
-                try:
-                    strata = strata.split(part.name, part.parts)
-                except InputError as problem:
-                    raise InputError(f"{self.source.by('layer', k, 'parts')}: {problem}") from None
-        return strata
+        return Strata(ground, tuple(layers))

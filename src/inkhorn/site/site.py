@@ -191,10 +191,9 @@ class Site(Shown):
                 f"the boundary of {self.name} has a corner at {off}, which is no place on a map. Mend it."
             )
         materials = dict(self.materials)
-        for layer in self.strata.layers:  # parts are made of what the whole is made of
-            for whole in reversed(layer.part_of):
-                if layer.name not in materials and whole in materials:
-                    materials[layer.name] = materials[whole]
+        for name, whole in zip(self.strata.names, self.strata.whole_names, strict=True):
+            if name not in materials and whole in materials:  # parts are made of what the whole is made of
+                materials[name] = materials[whole]
         object.__setattr__(self, "materials", materials)
         missing = [n for n in self.strata.names if n not in self.materials]
         if missing:

@@ -57,8 +57,8 @@ class Grid(Shown):
         bottom and material are the same for all plan cells of one.
     taken_out : ndarray of bool, (n_layers, n_plan), optional
         Where a layer was taken out: what lies above and below does not touch across it.
-    part_of : tuple of tuple of str, optional
-        For each layer the names of those it is a part of; see `Layer`.
+    whole_names : tuple of str, optional
+        For each layer the name of that which it is a part of, or its own; see `Layer`.
     """
 
     mesh: PlanMesh
@@ -69,11 +69,11 @@ class Grid(Shown):
     material_layer: NDArray[np.int64] | None = None
     joined: Mapping[int, NDArray[np.int64]] = field(default_factory=dict)
     taken_out: NDArray[np.bool_] | None = None
-    part_of: tuple[tuple[str, ...], ...] = ()
+    whole_names: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
-        if not self.part_of:
-            object.__setattr__(self, "part_of", ((),) * len(self.layer_names))
+        if not self.whole_names:
+            object.__setattr__(self, "whole_names", tuple(self.layer_names))
         expected = (len(self.layer_names), self.mesh.n_cells)
         for name in ("top", "bottom"):
             if getattr(self, name).shape != expected:
@@ -330,7 +330,7 @@ class Grid(Shown):
         InputError
             If there is none; `what` says who names it.
         """
-        return layers_named(name, self.layer_names, self.part_of, what)
+        return layers_named(name, self.layer_names, self.whole_names, what)
 
     def layer_index(self, name: str | int) -> int:
         """Return the position of a layer by its name (or check a position); of one in parts that of the uppermost."""
@@ -476,7 +476,7 @@ def layered(
     """
     strata = surfaces if isinstance(surfaces, Strata) else None
     levels = None if isinstance(surfaces, Strata) else _plain_levels(mesh, surfaces)
-    n_layers = len(strata.layers) if strata else len(levels) - 1  # type: ignore[arg-type]
+    n_layers = len(strata.names) if strata else len(levels) - 1  # type: ignore[arg-type]
     refuse_beyond("layers", n_layers, "the grid", "Ask for fewer parts of layers.")
     words = f"{n_layers} layers of {mesh.n_cells} cells, once they are solved for,"
     refuse_beyond(
@@ -487,10 +487,10 @@ def layered(
     )
     given = strata.names if strata else names
     said = tuple(given) if given else tuple(f"layer {k + 1}" for k in range(n_layers))
-    part_of = tuple(layer.part_of for layer in strata.layers) if strata else ((),) * n_layers
-    joined = _joined(mesh, said, part_of, max_splits or {})
+    whole_names = strata.whole_names if strata else said
+    joined = _joined(mesh, said, whole_names, max_splits or {})
     holes = {layer.name: layer.taken_out for layer in strata.layers if layer.taken_out} if strata else {}
-    removed = _taken_out(mesh, said, part_of, {**holes, **(taken_out or {})}, joined)
+    removed = _taken_out(mesh, said, whole_names, {**holes, **(taken_out or {})}, joined)
     if strata is not None:
         top, bottom, material = strata.at(*mesh.centroid.T)
         for k, group in joined.items():
@@ -509,14 +509,21 @@ def layered(
     if removed is not None:
         top[removed], bottom[removed] = np.nan, np.nan
     return Grid(
-        mesh, said, top, bottom, material_layer=material, joined=joined, taken_out=removed, part_of=part_of
+        mesh,
+        said,
+        top,
+        bottom,
+        material_layer=material,
+        joined=joined,
+        taken_out=removed,
+        whole_names=whole_names,
     )
 
 
 def _taken_out(
     mesh: PlanMesh,
     names: Sequence[str],
-    part_of: Sequence[tuple[str, ...]],
+    whole_names: Sequence[str],
     shapes: Mapping[str, Any],
     joined: Mapping[int, NDArray[np.int64]],
 ) -> NDArray[np.bool_] | None:
@@ -527,7 +534,7 @@ def _taken_out(
         return None
     removed = np.zeros((len(names), mesh.n_cells), dtype=bool)
     for name, shape in shapes.items():
-        for k in layers_named(name, names, part_of, "taken_out"):
+        for k in layers_named(name, names, whole_names, "taken_out"):
             own = MergedMesh(mesh, joined[k]) if k in joined else mesh
             inside = shapely.contains_xy(shape, *own.centroid.T)
             removed[k] = inside[joined[k]] if k in joined else inside
@@ -552,7 +559,7 @@ def _plain_levels(mesh: PlanMesh, surfaces: Sequence[ArrayLike]) -> NDArray[np.f
 
 
 def _joined(
-    mesh: PlanMesh, names: Sequence[str], part_of: Sequence[tuple[str, ...]], max_splits: Mapping[str, int]
+    mesh: PlanMesh, names: Sequence[str], whole_names: Sequence[str], max_splits: Mapping[str, int]
 ) -> dict[int, NDArray[np.int64]]:
     """Which larger cell each plan cell belongs to, in the layers that are split less often."""
     joined: dict[int, NDArray[np.int64]] = {}
@@ -563,5 +570,5 @@ def _joined(
             raise InputError(f'max_splits of "{name}" is {most}; expected 0 or more.')
         if most < mesh.splits.max():
             whole = mesh.whole(most)
-            joined |= {k: whole for k in layers_named(name, names, part_of, "max_splits")}
+            joined |= {k: whole for k in layers_named(name, names, whole_names, "max_splits")}
     return joined

@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_positive, did_you_mean
 from inkhorn.sizes import refuse_beyond
-from inkhorn.space.surfaces import BetweenSurface, PointSurface, Surface
+from inkhorn.space.surfaces import PointSurface, Surface
 from inkhorn.units import plain
 
 if TYPE_CHECKING:
@@ -21,7 +21,7 @@ __all__ = ["Layer", "Levels", "Strata", "layers_named"]
 
 
 def layers_named(
-    name: str, names: Sequence[str], part_of: Sequence[tuple[str, ...]], what: str = ""
+    name: str, names: Sequence[str], whole_names: Sequence[str], what: str = ""
 ) -> tuple[int, ...]:
     """Return the positions of the layers that a name stands for: of a layer in parts all of its parts.
 
@@ -30,9 +30,9 @@ def layers_named(
     InputError
         If there is none; `what` says who names it.
     """
-    found = tuple(k for k, own in enumerate(names) if name == own or name in part_of[k])
+    found = tuple(k for k, own in enumerate(names) if name in (own, whole_names[k]))
     if not found:
-        known = list(dict.fromkeys([*names, *(w for whole in part_of for w in whole)]))
+        known = list(dict.fromkeys([*names, *whole_names]))
         whose = f"{what} names the layer" if what else "there is no layer"
         raise InputError(f'{whose} "{name}"; expected one of {known}.{did_you_mean(name, known)}')
     return found
@@ -59,8 +59,10 @@ class Layer:
         surfaces, up to the ground (True), as where it cuts into older layers.
     taken_out : shapely Polygon, optional
         Cells of the layer inside it take no part, nor does water cross where they were.
-    part_of : tuple of str
-        Layers that were split into this one among others; their names stand for all of their parts.
+    parts : int or sequence of float
+        How many equal parts it is cut into, or their shares from the top down, as in ``[1, 2]``. They are
+        called ``"name 1"``, ``"name 2"`` and so on; its own name stands for all of them. They are there, or
+        absent, together.
     """
 
     name: str
@@ -70,7 +72,7 @@ class Layer:
     where_thin: Literal["absent", "keep"] = "absent"
     base_wins: bool = False
     taken_out: Any = None
-    part_of: tuple[str, ...] = ()
+    parts: int | Sequence[float] = 1
 
     def __post_init__(self) -> None:
         what = f'layer "{self.name}": least_thickness'
@@ -80,6 +82,26 @@ class Layer:
             raise InputError(
                 f'layer "{self.name}": where_thin is "{self.where_thin}"; expected "absent" or "keep".'
             )
+        self._check_parts()
+
+    def _check_parts(self) -> None:
+        parts = self.parts
+        number = isinstance(parts, (int, np.integer)) and not isinstance(parts, bool)
+        count = int(parts) if number else np.size(parts)  # type: ignore[arg-type]
+        refuse_beyond("layers", count, f'layer "{self.name}" in {count} parts', "Ask for fewer.")
+        shares = np.ones(max(count, 0)) if number else np.asarray(parts, dtype=np.float64).ravel()
+        if len(shares) < 1 or not np.isfinite(shares).all() or (shares <= 0).any():
+            raise InputError(
+                f'layer "{self.name}" cannot be cut into {parts} parts; expected a number of at least 1, or shares '
+                "above 0, from the top down."
+            )
+        object.__setattr__(self, "parts", tuple((shares / shares.sum()).tolist()))
+
+    @property
+    def part_names(self) -> tuple[str, ...]:
+        """Names of its parts from the top down; its own if it is not cut."""
+        count = len(self.parts)  # type: ignore[arg-type]  # shares, once it is made
+        return (self.name,) if count == 1 else tuple(f"{self.name} {k + 1}" for k in range(count))
 
 
 class Levels(NamedTuple):
@@ -99,17 +121,6 @@ class Levels(NamedTuple):
 
 
 @dataclass(frozen=True)
-class _Top:
-    """The level at which a layer begins, once all crossings are settled."""
-
-    strata: Strata
-    index: int
-
-    def at(self, x: ArrayLike, y: ArrayLike) -> NDArray[np.float64]:
-        return self.strata.settled(x, y)[self.index]
-
-
-@dataclass(frozen=True)
 class Strata:
     """Layers from the ground down.
 
@@ -118,7 +129,7 @@ class Strata:
     ground : Surface
         The uppermost surface; no other rises above it.
     layers : tuple of Layer
-        From the top down.
+        From the top down; any may be in parts.
     """
 
     ground: Surface
@@ -127,25 +138,41 @@ class Strata:
     def __post_init__(self) -> None:
         if not self.layers:
             raise InputError("there are no layers; expected at least one below the ground surface.")
-        names = self.names
+        count = sum(len(layer.part_names) for layer in self.layers)
+        refuse_beyond("layers", count, f"{count} layers and parts of layers", "Ask for fewer parts.")
+        names = [*self.names, *(layer.name for layer in self.layers if len(layer.part_names) > 1)]
         twice = {n for n in names if names.count(n) > 1}
         if twice:
             raise InputError(f"layer names appear twice: {sorted(twice)}. Give each layer its own name.")
 
     @property
     def names(self) -> tuple[str, ...]:
-        """Layer names from the ground down."""
-        return tuple(layer.name for layer in self.layers)
+        """Names of the layers, of those in parts of each part, from the ground down."""
+        return tuple(name for layer in self.layers for name in layer.part_names)
+
+    @property
+    def whole_names(self) -> tuple[str, ...]:
+        """For each of `names` that of the layer it is a part of, or its own."""
+        return tuple(layer.name for layer in self.layers for _ in layer.part_names)
 
     def index(self, name: str) -> int:
-        """Return the position of a layer."""
-        if name not in self.names:
-            raise InputError(f'there is no layer "{name}"; expected one of {list(self.names)}.')
-        return self.names.index(name)
+        """Return which of `layers` has a name."""
+        for k, layer in enumerate(self.layers):
+            if name == layer.name:
+                return k
+            if name in layer.part_names:
+                raise InputError(
+                    f'"{name}" is a part of the layer "{layer.name}". Change that as a whole, then cut it anew: '
+                    "`split` takes shares of its parts."
+                )
+        known = [layer.name for layer in self.layers]
+        raise InputError(
+            f'there is no layer "{name}"; expected one of {known}.{did_you_mean(name, known)}'
+        )
 
     def named(self, name: str, what: str = "") -> tuple[str, ...]:
         """Return the names of the layers that a name stands for; see `layers_named`."""
-        found = layers_named(name, self.names, [layer.part_of for layer in self.layers], what)
+        found = layers_named(name, self.names, self.whole_names, what)
         return tuple(self.names[k] for k in found)
 
     def settled(self, x: ArrayLike, y: ArrayLike) -> NDArray[np.float64]:
@@ -163,9 +190,10 @@ class Strata:
         return np.minimum.accumulate(level, axis=0)
 
     def at(self, x: ArrayLike, y: ArrayLike) -> Levels:
-        """Return top, bottom and material of every layer at the points.
+        """Return top, bottom and material of every layer, or part of one, at the points.
 
-        The sliver of an absent layer goes to the next one below that is there.
+        The sliver of an absent layer goes to the next one below that is there. A layer in parts is there or
+        not as a whole, and its parts share what thickness it has.
         """
         settled = self.settled(x, y)
         level = settled[0]
@@ -183,7 +211,29 @@ class Strata:
             bottom[k] = np.where(there, base, np.nan)
             level = np.where(there, base, level)
         self._lend_material(material, natural)
-        return Levels(top, bottom, material)
+        return self._in_parts(top, bottom, material)
+
+    def _in_parts(
+        self, top: NDArray[np.float64], bottom: NDArray[np.float64], material: NDArray[np.int64]
+    ) -> Levels:
+        """Cut layers into their parts."""
+        count = np.array([len(layer.part_names) for layer in self.layers])
+        if (count == 1).all():
+            return Levels(top, bottom, material)
+        first, last = np.cumsum(count) - count, np.cumsum(count) - 1
+        down = [np.cumsum(layer.parts) for layer in self.layers]
+        begins = np.concatenate([[0.0, *d[:-1]] for d in down])
+        ends = np.concatenate([[*d[:-1], 1.0] for d in down])
+        whole = np.repeat(np.arange(len(count)), count)
+
+        def at(share: NDArray[np.float64]) -> NDArray[np.float64]:
+            level = top[whole] - share[:, None] * (top[whole] - bottom[whole])
+            return np.where((share == 1.0)[:, None], bottom[whole], level)
+
+        lender, own = material[whole], whole[:, None]
+        nearest = np.where(lender > own, first[lender], last[lender])  # of a layer below its uppermost part
+        number = np.where(lender == own, np.arange(len(whole))[:, None], nearest)
+        return Levels(at(begins), at(ends), number)
 
     def _lend_material(self, material: NDArray[np.int64], natural: NDArray[np.bool_]) -> None:
         """Give layers that are kept where they are thin the material below them, else that above."""
@@ -206,46 +256,10 @@ class Strata:
         return replace(self, layers=(*self.layers[:k], layer, *self.layers[k:]))
 
     def split(self, name: str, parts: int | Sequence[float]) -> Strata:
-        """Return strata with a layer split, into equal parts or parts of given shares.
-
-        The parts are called ``"name 1"``, ``"name 2"`` and so on from the top. The whole is absent or kept
-        as it was: each part where its share of the least thickness is.
-        """
+        """Return strata with a layer cut into equal parts, or parts of given shares; see `Layer`."""
         k = self.index(name)
-        layer = self.layers[k]
-        if isinstance(parts, int):
-            refuse_beyond("layers", parts, f'layer "{name}" in {parts} parts', "Ask for fewer.")
-        shares = (
-            np.full(max(parts, 0), 1.0 / max(parts, 1))
-            if isinstance(parts, int)
-            else np.asarray(parts, dtype=np.float64)
-        )
-        if len(shares) < 2 or (shares <= 0).any() or abs(shares.sum() - 1.0) > 1e-6:
-            raise InputError(
-                f'layer "{name}" cannot be split into {parts}; expected a number of parts of at least 2, or shares '
-                "above 0 that add up to 1."
-            )
-        refuse_beyond(
-            "layers", len(self.layers) - 1 + len(shares), f'layer "{name}" in parts', "Ask for fewer parts."
-        )
-        pieces = []
-        for i, down in enumerate(np.cumsum(shares)):
-            last = i == len(shares) - 1
-            base = layer.base if last else BetweenSurface(_Top(self, k), _Top(self, k + 1), float(down))
-            thin = (
-                layer.least_thickness * float(shares[i]) * (1.0 - 1e-9)
-            )  # a part is there when the whole is
-            pieces.append(
-                replace(
-                    layer,
-                    name=f"{name} {i + 1}",
-                    base=base,
-                    least_thickness=thin,
-                    base_wins=layer.base_wins and last,
-                    part_of=(*layer.part_of, name),
-                )
-            )
-        return replace(self, layers=(*self.layers[:k], *pieces, *self.layers[k + 1 :]))
+        layer = replace(self.layers[k], parts=parts)
+        return replace(self, layers=(*self.layers[:k], layer, *self.layers[k + 1 :]))
 
     def crossings(self) -> list[tuple[str, NDArray[np.int64], NDArray[np.float64], int]]:
         """Find the points of a base that lie above the surface over it.

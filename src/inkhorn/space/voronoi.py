@@ -86,7 +86,8 @@ class VoronoiMesh(Shown):
         arm = corner - self.centres[owner]
         order = np.lexsort((np.arctan2(arm[:, 1], arm[:, 0]), owner))
         owner, corner = owner[order], corner[order]
-        rings = shapely.linearrings(corner, indices=owner)  # each corner twice does no harm
+        new = np.append(True, (owner[1:] != owner[:-1]) | (corner[1:] != corner[:-1]).any(axis=1))
+        rings = shapely.linearrings(corner[new], indices=owner[new])  # two edges end at each corner
         cells = shapely.polygons(rings)
         shapely.prepare(self.outline)
         whole = shapely.contains(self.outline, cells)
