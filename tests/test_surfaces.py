@@ -56,11 +56,55 @@ def test_levels_stay_level_and_nothing_is_wild_outside(method):
         assert values.max() < z.max() + 0.5
 
 
+LATTICE = np.stack(np.meshgrid(np.arange(0, 1001, 100.0), np.arange(0, 801, 100.0)), axis=-1).reshape(-1, 2)
+SETS = {
+    "a lattice less a corner": LATTICE[1:],
+    "a rim all but straight": LATTICE + np.random.default_rng(3).normal(0, 1.0, LATTICE.shape),
+    "turned, far away": LATTICE @ np.array([[0.8, -0.6], [0.6, 0.8]]) + 5e5,
+    "two long lines": np.array([(x, y) for x in np.arange(0, 1000, 12.5) for y in (0.0, 800.0)]),
+    "at random": np.random.default_rng(4).uniform(0, 1000, (300, 2)),
+}
+
+
+@pytest.mark.parametrize("points", SETS.values(), ids=SETS.keys())
+@pytest.mark.parametrize("method", ["linear", "natural", "cubic"])
+def test_surfaces_go_on_beyond_their_points_without_a_leap(points, method):
+    """On the hull, on sides of triangles, through flat triangles of the rim and far outside."""
+    rng, low, size = np.random.default_rng(5), points.min(axis=0), np.ptp(points, axis=0)
+    made = ik.PointSurface(*points.T, 10.0 * np.sin((points - low) @ (0.006, 0.007)), method=method)
+    sides = points[made.triangles.mesh.convex_hull]
+    share = np.linspace(0, 1, 23)[:, None, None]
+    hull = (share * sides[:, 0] + (1 - share) * sides[:, 1]).reshape(-1, 2)
+    middle = low + 0.5 * size
+    out = middle + np.linspace(0.9, 1.1, 601)[:, None, None] * (hull[::37] - middle)
+    turn = np.linspace(0, 2 * np.pi, 20001)
+    around = middle + 0.8 * size.max() * np.column_stack([np.cos(turn), np.sin(turn)])
+    for line in (out, around[:, None]):
+        steps = np.hypot(*np.diff(line, axis=0).transpose(2, 0, 1))
+        leaps = np.abs(np.diff(made.at(line[..., 0], line[..., 1]), axis=0))
+        assert (leaps < 0.35 * steps).all()  # the data slope by 0.09
+    npt.assert_allclose(made.misses(), 0.0, atol=1e-7)
+    assert np.isfinite(made.at([-1e6, 3e6], [2e6, 0.0])).all()
+    plane = ik.PointSurface(*points.T, (points - low) @ (0.01, -0.02), method=method)
+    inner = low + rng.uniform(0.02, 0.98, (500, 2)) * size
+    inner = inner[plane.triangles.home(inner) >= 0]
+    npt.assert_allclose(plane.at(*inner.T), (inner - low) @ (0.01, -0.02), atol=1e-8)
+
+
+def test_flat_triangles_on_the_rim_make_no_walls():
+    """A point 1 m inside the line between two others is no wall of 20 m; points that nothing is made of are known."""
+    x, y = np.array([0.0, 1000, 500, 0, 1000, 500]), np.array([0.0, 0, 1, 800, 800, 5000])
+    made = ik.PointSurface(x, y, np.array([0.0, 0, 20, 0, 0, 0]))
+    npt.assert_allclose(made.at([500.0, 500, 500], [0.0, 1.0, -50]), 20.0)
+    npt.assert_allclose(made.at([250.0, 750], [0.1, 0.0]), 10.0)
+    assert made.used([500.0], [400.0]).sum() <= 3
+
+
 @pytest.mark.parametrize("kind", ["spherical", "exponential", "gaussian", "linear"])
 @pytest.mark.parametrize("nugget", [0.0, 0.2])
 def test_kriging_weights_solve_their_system(kind, nugget):
     """Against the textbook's system solved one place at a time, all points looked at."""
-    curve = Variogram(kind, range=400.0, sill=2.0, nugget=nugget, direction=30.0, ratio=0.5)
+    curve = Variogram(kind, range=400.0, sill=2.0, nugget=nugget, direction=30.0, ratio=2.0)
     x, y, at = X[:15], Y[:15], INNER[:, :20]
     rows = kriging_rows(x, y, *at, curve, neighbours=50)
     npt.assert_allclose(rows.sum(axis=1), 1.0, atol=1e-9)
@@ -75,10 +119,10 @@ def test_kriging_weights_solve_their_system(kind, nugget):
 
 
 def test_the_longest_range_points_its_way():
-    east = Variogram("exponential", range=500.0, ratio=0.2)
+    east = Variogram("exponential", range=500.0, ratio=5.0)
     along, across = east.stretched([100.0, 0.0], [0.0, 100.0])
     npt.assert_allclose([np.hypot(*along), np.hypot(*across)], [0.2, 1.0])
-    north = Variogram("exponential", range=500.0, ratio=0.2, direction=90.0).stretched([100.0], [0.0])
+    north = Variogram("exponential", range=500.0, ratio=5.0, direction=90.0).stretched([100.0], [0.0])
     npt.assert_allclose(np.hypot(*north[0]), 1.0)
 
 
@@ -130,7 +174,7 @@ def test_surfaces_made_of_others():
         (lambda: surface(X, "kriging", neighbours=0), "neighbours is 0"),
         (lambda: Variogram("round"), 'kind is "round"'),
         (lambda: Variogram(range=-1.0), "range is -1 m"),
-        (lambda: Variogram(ratio=2.0), "ratio is 2"),
+        (lambda: Variogram(ratio=0.5), "ratio is 0.5"),
         (lambda: ik.Layer("a", ik.ConstantSurface(0.0), where_thin="gone"), 'where_thin is "gone"'),
         (lambda: ik.Layer("a", ik.ConstantSurface(0.0), least_thickness=0.0), "least_thickness is 0 m"),
     ],

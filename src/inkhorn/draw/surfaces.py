@@ -25,7 +25,8 @@ def surface(
 ) -> Axes:
     """Draw a surface inside an outline with its contours, and by how much it misses each data point.
 
-    Points that stand out from their neighbours are ringed.
+    Points that stand out from their neighbours are ringed; those that have no part in it within the outline, as they
+    lie beyond others, are crosses.
 
     Parameters
     ----------
@@ -72,7 +73,11 @@ def surface(
         worst = float(np.abs(miss).max())
         plain = worst < 1e-6  # it passes through all of them
         colours = {"c": "white"} if plain else {"c": miss, "cmap": "coolwarm", "vmin": -worst, "vmax": worst}
-        dots = ax.scatter(points.x, points.y, s=26, ec=INK, lw=0.6, zorder=4, **colours)
+        used = points.used(x[inside], y[inside])
+        if not plain:
+            colours["c"] = miss[used]
+        dots = ax.scatter(points.x[used], points.y[used], s=26, ec=INK, lw=0.6, zorder=4, **colours)
+        ax.scatter(points.x[~used], points.y[~used], s=26, marker="x", c=INK, lw=0.8, zorder=4)
         if not plain:
             ax.figure.colorbar(dots, ax=ax, label="surface less data [m]", shrink=0.8)
         odd = points.outliers()
@@ -83,6 +88,9 @@ def surface(
             )  # fmt: skip
             ax.legend(loc="upper left", fontsize=8, framealpha=0.9)
         missed = "none missed" if plain else f"missed by up to {worst:.3g} m"
-        title += f"{': ' if name else ''}{len(points.z)} points, {missed}"
+        idle = int((~used).sum())
+        title += (
+            f"{': ' if name else ''}{len(points.z)} points{f', {idle} not used' if idle else ''}, {missed}"
+        )
     ax.set_title(title)
     return ax

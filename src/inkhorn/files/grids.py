@@ -175,9 +175,7 @@ def _read_vtk(path: Path) -> GridTables:
     names, whole_names = (tuple(fields[f"{k}layer names"]) for k in ("", "whole "))
     mesh = PolygonMesh(plan.polygons(), fields["plan centres"].reshape(-1, 2))
     units = dict(line.split("\t", 1) for line in fields["units"])
-    return GridTables(
-        mesh, names, whole_names, fields["cell number"].reshape(len(names), -1), table, units
-    )
+    return GridTables(mesh, names, whole_names, fields["cell number"].reshape(len(names), -1), table, units)
 
 
 # --- GeoPackage ---------------------------------------------------------------------------------------

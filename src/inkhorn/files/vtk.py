@@ -160,4 +160,3 @@ def _values_of(element: ElementTree.Element) -> NDArray[Any]:
     return np.frombuffer(
         body[8:], dtype=np.dtype(_DTYPES[str(element.get("type"))]).newbyteorder("<")
     ).astype(_DTYPES[str(element.get("type"))])
-

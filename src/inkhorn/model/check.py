@@ -14,7 +14,7 @@ from inkhorn.model.levels import levelless_cells
 from inkhorn.model.model import Model
 from inkhorn.model.placing import placings
 from inkhorn.site import Feature, Quantity, Series, days_since, declared_fields, properties
-from inkhorn.space import point_surfaces
+from inkhorn.space import POINT_METHODS, PointSurface, point_surfaces
 from inkhorn.units import KINDS
 
 __all__ = ["check"]
@@ -23,6 +23,8 @@ _HIGH = 10.0  # m above ground, or below all layers, from which a level looks wr
 
 _PLACED = ("rate", "flow")  # kinds of numbers that are looked at where they have been placed
 _USUAL_YEARS = (1800, 2200)  # of a run
+_BEYOND = 0.02  # share of the area that lies beyond the points of a surface, from which it is told
+_LOOKED_AT = 20_000  # cells, about, at whose places this is seen
 _DEEP = 30.0  # m below ground that no river, drain or root is likely to lie
 
 
@@ -102,12 +104,13 @@ def _check_placed(model: Model) -> Iterator[Finding]:
 def _check_strata(model: Model) -> Iterator[Finding]:
     if model.site is None:
         return
-    for name, bad, rise, number in model.site.strata.crossings():
+    for crossing in model.site.strata.crossings():
         yield Finding(
             "warning",
-            f"{len(bad)} of {number} points of the base lie above the surface over it, by up to {rise.max():.3g} m",
-            f'layer "{name}"',
-            "The upper surface wins there; correct the points if that is not meant.",
+            f"{len(crossing.points)} of {crossing.of} points of the base lie above the surface over it, by up to "
+            f"{crossing.rise.max():.3g} m; the upper surface wins there",
+            f'layer "{crossing.layer}"',
+            crossing.cure,
         )
     there = set(np.unique(model.grid.cells.layer).tolist())
     for k, name in enumerate(model.grid.layer_names):
@@ -324,6 +327,7 @@ def _check_points(model: Model) -> Iterator[Finding]:
                     points.where(int(far[0])),
                     "Check the coordinates, or leave them out.",
                 )
+            yield from _beyond_points(model, name, points)
             miss = np.abs(points.misses())
             if miss.max() > 0.1:
                 yield Finding(
@@ -332,6 +336,23 @@ def _check_points(model: Model) -> Iterator[Finding]:
                     points.where(int(np.argmax(miss))),
                     "As its method has it; linear, natural, cubic and thin-plate surfaces pass through their points.",
                 )
+
+
+def _beyond_points(model: Model, name: str, points: PointSurface) -> Iterator[Finding]:
+    """How much of the site lies beyond the points of a surface, and what it has there."""
+    mesh = model.grid.mesh
+    some = slice(None, None, max(1, mesh.n_cells // _LOOKED_AT))
+    place, area = mesh.centroid[some], mesh.area[some]
+    beyond = points.triangles.home(place) < 0
+    share = float(area[beyond].sum() / area.sum())
+    if share >= _BEYOND:
+        away = float(points.tree.query(place[beyond])[0].max())
+        yield Finding(
+            "note",
+            f"{share:.0%} of the area lies beyond the data points of {name}, up to {away:.3g} m from the nearest",
+            points.name,
+            f"There its method, {points.method}, {POINT_METHODS[points.method].beyond}.",
+        )
 
 
 def _count(number: int, noun: str) -> str:

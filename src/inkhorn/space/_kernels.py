@@ -6,7 +6,7 @@ import numpy as np
 from numba import njit
 
 
-@njit(cache=True)
+@njit(cache=True, error_model="numpy")
 def circumcentre(ax, ay, bx, by, cx, cy):  # type: ignore[no-untyped-def]
     """Centre of the circle through three points."""
     dx, dy, ex, ey = bx - ax, by - ay, cx - ax, cy - ay
@@ -15,18 +15,19 @@ def circumcentre(ax, ay, bx, by, cx, cy):  # type: ignore[no-untyped-def]
     return ax + (ey * s - dy * t) / d, ay + (dx * t - ex * s) / d
 
 
-@njit(cache=True)
+@njit(cache=True, error_model="numpy")
 def natural_neighbours(points, triangles, around, home, px, py, columns, weights, counts):  # type: ignore[no-untyped-def]
     """Weights of each place's natural neighbours: common Voronoi edge over distance.
 
-    around : neighbouring triangle opposite each corner, -1 outside; home : triangle holding each place.
+    around : neighbouring triangle opposite each corner, -1 outside; home : triangle holding each place. Weights of a
+    place on a side of a triangle may come out as no numbers. A count of -1 says that there was not room enough.
     """
     most = columns.shape[1]
     stack = np.empty(4 * most, dtype=np.int64)
     seen = np.full(len(triangles), -1, dtype=np.int64)
     centre = np.empty((most, 2))
     for k in range(len(px)):
-        x, y, n = px[k], py[k], 0
+        x, y, n, full = px[k], py[k], 0, False
         # the cavity: triangles whose circle holds the place, reached from the one that holds it
         stack[0], size = home[k], 1
         seen[home[k]] = k
@@ -50,6 +51,8 @@ def natural_neighbours(points, triangles, around, home, px, py, columns, weights
                         seen[other] = k
                         stack[size] = other
                         size += 1
+                    else:
+                        full = True
                     continue
                 # an edge of the cavity: with the place it makes a triangle of the new mesh
                 i, j = triangles[t, (corner + 1) % 3], triangles[t, (corner + 2) % 3]
@@ -67,6 +70,8 @@ def natural_neighbours(points, triangles, around, home, px, py, columns, weights
                             weights[k, n] = -1.0
                             centre[n, 0], centre[n, 1] = ox, oy
                             n += 1
+                        else:
+                            full = True
                     else:
                         edge = np.hypot(ox - centre[found, 0], oy - centre[found, 1])
                         weights[k, found] = edge / np.hypot(x - points[vertex, 0], y - points[vertex, 1])
@@ -76,4 +81,4 @@ def natural_neighbours(points, triangles, around, home, px, py, columns, weights
             total += weights[k, q]
         for q in range(n):
             weights[k, q] /= total
-        counts[k] = n
+        counts[k] = -1 if full else n

@@ -12,8 +12,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from inkhorn.errors import InputError
 from inkhorn.space.kriging import kriging_rows
-from inkhorn.space.triangles import corners_and_weights
 
 __all__ = ["POINT_METHODS", "PointMethod"]
 
@@ -28,20 +28,23 @@ class PointMethod:
     ----------
     words : str
         What it does.
+    beyond : str
+        What it does outside the triangles of the points.
     rows : callable, optional
-        Takes a `PointSurface` and places (m, 2); returns points and weights of each place, (m, k) each. Weights are
-        NaN where the method says nothing.
+        Takes a `PointSurface` and places (m, 2); returns points and weights of each place, (m, k) each.
     values : callable, optional
         Returns the values themselves instead, (m,).
     """
 
     words: str
+    beyond: str
     rows: Callable[[Any, Array], tuple[NDArray[np.int64], Array]] | None = None
     values: Callable[[Any, Array], Array] | None = None
 
 
 def _linear(surface: Any, asked: Array) -> tuple[NDArray[np.int64], Array]:
-    return corners_and_weights(surface.triangles, asked)
+    found: tuple[NDArray[np.int64], Array] = surface.triangles.linear(asked)
+    return found
 
 
 def _nearest(surface: Any, asked: Array) -> tuple[NDArray[np.int64], Array]:
@@ -64,33 +67,28 @@ def _natural(surface: Any, asked: Array) -> tuple[NDArray[np.int64], Array]:
     from inkhorn.space._kernels import natural_neighbours
 
     mesh, places = surface.triangles, surface.places
-    home = mesh.find_simplex(asked)
+    home = mesh.home(asked)
     distance, nearest = surface.tree.query(asked)
     on_point = distance < 1e-9 * np.ptp(places, axis=0).max()
     inside = (home >= 0) & ~on_point
-    most = 64
-    columns, weights = np.zeros((len(asked), most), dtype=np.int64), np.zeros((len(asked), most))
-    some = columns[inside], weights[inside]
-    counts = np.zeros(len(some[0]), dtype=np.int64)
-    natural_neighbours(
-        places,
-        mesh.simplices.astype(np.int64),
-        mesh.neighbors.astype(np.int64),
-        home[inside].astype(np.int64),
-        asked[inside, 0].copy(),
-        asked[inside, 1].copy(),
-        *some,
-        counts,
-    )
-    used = np.arange(most) < counts[:, None]
-    columns[inside], weights[inside] = np.where(used, some[0], 0), np.where(used, some[1], 0.0)
-    # on the very edge of the hull the circles have no middle
-    lost = np.flatnonzero(inside & ~np.isfinite(weights).all(axis=1))
-    corners, shares = corners_and_weights(mesh, asked[lost])
-    columns[lost], weights[lost] = 0, 0.0
-    columns[lost, :3], weights[lost, :3] = np.maximum(corners, 0), shares
+    columns, weights = np.zeros((len(asked), 64), dtype=np.int64), np.zeros((len(asked), 64))
+    left = np.flatnonzero(inside)
+    while len(left):
+        most = columns.shape[1]
+        some = np.zeros((len(left), most), dtype=np.int64), np.zeros((len(left), most))
+        counts = np.zeros(len(left), dtype=np.int64)
+        at = asked[left, 0].copy(), asked[left, 1].copy()
+        natural_neighbours(places, mesh.corners, mesh.neighbours, home[left], *at, *some, counts)
+        used = np.arange(most) < counts[:, None]
+        columns[left], weights[left] = np.where(used, some[0], 0), np.where(used, some[1], 0.0)
+        left = left[counts < 0]  # more neighbours than there is room for
+        if len(left):
+            columns, weights = (np.pad(v, ((0, 0), (0, 3 * most))) for v in (columns, weights))
+    # beyond the rim; and on a side of a triangle, where circles have no middle
+    left = np.flatnonzero(((home < 0) & ~on_point) | ~np.isfinite(weights).all(axis=1))
+    columns[left], weights[left] = 0, 0.0
+    columns[left, :3], weights[left, :3] = mesh.linear(asked[left])
     columns[on_point, 0], weights[on_point, 0] = nearest[on_point], 1.0
-    weights[(home < 0) & ~on_point] = np.nan
     return columns, weights
 
 
@@ -102,11 +100,24 @@ def _kriging(surface: Any, asked: Array) -> tuple[NDArray[np.int64], Array]:
 
 
 def _thin_plate(surface: Any, asked: Array) -> Array:
-    return np.asarray(surface.smooth(_radial)(asked), dtype=np.float64)
+    try:
+        return np.asarray(surface.smooth(_radial)(asked), dtype=np.float64)
+    except (np.linalg.LinAlgError, ValueError):
+        raise InputError(
+            f"{surface.name}: no thin plate stands on the {surface.neighbours} nearest points where these lie in one line, "
+            "or are fewer than 3. Ask for more neighbours, or for another method."
+        ) from None
 
 
 def _cubic(surface: Any, asked: Array) -> Array:
-    return np.asarray(surface.smooth(_clough_tocher)(asked), dtype=np.float64)
+    mesh, at = surface.triangles, asked.copy()
+    beyond = np.flatnonzero(mesh.home(asked) < 0)
+    if len(beyond):
+        rim = mesh.on_rim(asked[beyond])
+        place = (rim.weights[:, :, None] * surface.places[rim.ends]).sum(axis=1)
+        middle = surface.places[mesh.corners[rim.triangle]].mean(axis=1)
+        at[beyond] = place + 1e-9 * (middle - place)  # within its triangle for certain
+    return np.asarray(surface.smooth(_clough_tocher)(at), dtype=np.float64)
 
 
 def _radial(surface: Any) -> Any:
@@ -119,15 +130,26 @@ def _radial(surface: Any) -> Any:
 def _clough_tocher(surface: Any) -> Any:
     from scipy.interpolate import CloughTocher2DInterpolator  # slow to load
 
-    return CloughTocher2DInterpolator(surface.triangles, surface.z, tol=1e-10, maxiter=4000)
+    return CloughTocher2DInterpolator(surface.triangles.mesh, surface.z, tol=1e-10, maxiter=4000)
 
 
+_RIM = "takes the value on the rim of the points, at right angles to it"
 POINT_METHODS = {
-    "linear": PointMethod("on the Delaunay triangles", rows=_linear),
-    "nearest": PointMethod("the nearest point's", rows=_nearest),
-    "inverse_distance": PointMethod("the nearer a point, the more it counts", rows=_inverse_distance),
-    "natural": PointMethod("by the Voronoi edges shared with the natural neighbours", rows=_natural),
-    "cubic": PointMethod("smooth on the triangles", values=_cubic),
-    "thin_plate": PointMethod("the smoothest through all points", values=_thin_plate),
-    "kriging": PointMethod("the best linear estimate for a variogram", rows=_kriging),
+    "linear": PointMethod("on the Delaunay triangles", _RIM, rows=_linear),
+    "nearest": PointMethod("the nearest point's", "takes the nearest point's too", rows=_nearest),
+    "inverse_distance": PointMethod(
+        "the nearer a point, the more it counts",
+        "tends to the mean of the nearest points",
+        rows=_inverse_distance,
+    ),
+    "natural": PointMethod("by the Voronoi edges shared with the natural neighbours", _RIM, rows=_natural),
+    "cubic": PointMethod("smooth on the triangles", _RIM, values=_cubic),
+    "thin_plate": PointMethod(
+        "the smoothest through all points",
+        "goes on as the plate is bent, at last in a plane",
+        values=_thin_plate,
+    ),
+    "kriging": PointMethod(
+        "the best linear estimate for a variogram", "tends to the mean of the nearest points", rows=_kriging
+    ),
 }

@@ -32,7 +32,7 @@ class Variogram:
     direction : float
         Of the longest range, anticlockwise from the x axis [degrees].
     ratio : float
-        Shortest over longest range, above 0 and up to 1.
+        Longest over shortest range, at least 1.
     """
 
     kind: Literal["spherical", "exponential", "gaussian", "linear"] = "spherical"
@@ -50,9 +50,9 @@ class Variogram:
         check_positive("variogram range", self.range, unit="m")
         check_positive("variogram sill", self.sill)
         check_nonnegative("variogram nugget", self.nugget)
-        if not 0.0 < self.ratio <= 1.0:
+        if not 1.0 <= self.ratio < np.inf:
             raise InputError(
-                f"variogram ratio is {self.ratio:g}; expected shortest over longest range, up to 1."
+                f"variogram ratio is {self.ratio:g}; expected longest over shortest range, from 1."
             )
 
     def stretched(self, x: ArrayLike, y: ArrayLike) -> NDArray[np.float64]:
@@ -61,7 +61,7 @@ class Variogram:
         x, y = np.asarray(x, dtype=np.float64), np.asarray(y, dtype=np.float64)
         along = np.cos(turn) * x + np.sin(turn) * y
         across = -np.sin(turn) * x + np.cos(turn) * y
-        return np.column_stack([along / self.range, across / (self.range * self.ratio)])
+        return np.column_stack([along / self.range, self.ratio * across / self.range])
 
     def at(self, ranges: NDArray[np.float64]) -> NDArray[np.float64]:
         """Return the curve at distances in ranges, without the nugget.

@@ -120,6 +120,37 @@ class Levels(NamedTuple):
     material: NDArray[np.int64]
 
 
+class Crossing(NamedTuple):
+    """Points of a layer's base that lie above a surface over it.
+
+    Attributes
+    ----------
+    layer, over : str
+        The layer, and the surface that it crosses most: the ground, or the layer whose base that is.
+    points : ndarray of int
+        Which points.
+    rise : ndarray of float
+        How far above [m].
+    of : int
+        How many points the base is made of.
+    """
+
+    layer: str
+    over: str
+    points: NDArray[np.int64]
+    rise: NDArray[np.float64]
+    of: int
+
+    @property
+    def cure(self) -> str:
+        """What there is to do, in words."""
+        return (
+            f'If the layer is to be absent there, as beside a lens, keep its base below with never_above = "{self.over}" '
+            "(in Python a `BoundedSurface`); if it cuts into what lies over it, let it win with base_wins = true; else "
+            "correct the points."
+        )
+
+
 @dataclass(frozen=True)
 class Strata:
     """Layers from the ground down.
@@ -166,9 +197,7 @@ class Strata:
                     "`split` takes shares of its parts."
                 )
         known = [layer.name for layer in self.layers]
-        raise InputError(
-            f'there is no layer "{name}"; expected one of {known}.{did_you_mean(name, known)}'
-        )
+        raise InputError(f'there is no layer "{name}"; expected one of {known}.{did_you_mean(name, known)}')
 
     def named(self, name: str, what: str = "") -> tuple[str, ...]:
         """Return the names of the layers that a name stands for; see `layers_named`."""
@@ -261,24 +290,22 @@ class Strata:
         layer = replace(self.layers[k], parts=parts)
         return replace(self, layers=(*self.layers[:k], layer, *self.layers[k + 1 :]))
 
-    def crossings(self) -> list[tuple[str, NDArray[np.int64], NDArray[np.float64], int]]:
-        """Find the points of a base that lie above the surface over it.
+    def crossings(self) -> list[Crossing]:
+        """Find the points of bases that lie above a surface over them.
 
-        Returns
-        -------
-        list of (layer name, indices of its points, height above [m], number of its points)
-            Only layers whose base is made of points, is not meant to win, and crosses by more than the
-            least thickness (no less than 0.01 m).
+        Only of layers whose base is made of points, is not meant to win, and crosses by more than the least
+        thickness (no less than 0.01 m).
         """
         found = []
-        above: list[Surface] = [self.ground]
+        above: dict[str, Surface] = {"ground": self.ground}
         for layer in self.layers:
             if isinstance(layer.base, PointSurface) and not layer.base_wins:
                 p = layer.base
-                ceiling = np.min([s.at(p.x, p.y) for s in above], axis=0)
-                rise = p.z - ceiling
+                over = np.array([s.at(p.x, p.y) for s in above.values()])
+                rise = p.z - over.min(axis=0)
                 bad = np.flatnonzero(rise > max(layer.least_thickness, 0.01))
                 if len(bad):
-                    found.append((layer.name, bad, rise[bad], len(p.x)))
-            above.append(layer.base)
+                    lowest = list(above)[int(np.argmin(over[:, bad[np.argmax(rise[bad])]]))]
+                    found.append(Crossing(layer.name, lowest, bad, rise[bad], len(p.x)))
+            above[layer.name] = layer.base
         return found

@@ -13,6 +13,7 @@ from numpy.typing import ArrayLike, NDArray
 from inkhorn.errors import InputError, check_finite, check_positive, did_you_mean, place_words
 from inkhorn.space.interpolation import POINT_METHODS
 from inkhorn.space.kriging import Variogram
+from inkhorn.space.triangles import Triangles
 from inkhorn.units import plain
 
 if TYPE_CHECKING:
@@ -32,6 +33,8 @@ __all__ = [
 ]
 
 Array = NDArray[np.float64]
+
+_AT_ONCE = 50_000  # places, about, whose weights are held in memory
 
 
 @runtime_checkable
@@ -64,8 +67,9 @@ class ConstantSurface:
 class PointSurface:
     """A surface through, or near, scattered points.
 
-    Linear, natural and cubic surfaces take the nearest point's elevation outside the points' hull, so
-    that nothing is extrapolated.
+    Beyond the rim of the points' triangles, linear, natural and cubic surfaces have the elevation on it, at right
+    angles, so that nothing is extrapolated and nothing leaps; inverse distances and kriging tend to a mean of the
+    nearest points; thin plates go on as they are bent.
 
     Parameters
     ----------
@@ -124,7 +128,7 @@ class PointSurface:
         return np.column_stack([self.x, self.y])
 
     @cached_property
-    def triangles(self) -> Any:
+    def triangles(self) -> Triangles:
         """The Delaunay triangles of the points.
 
         Raises
@@ -132,14 +136,7 @@ class PointSurface:
         InputError
             If they all lie in one line.
         """
-        from scipy.spatial import Delaunay, QhullError
-
-        try:
-            return Delaunay(self.places)
-        except QhullError:
-            raise InputError(
-                f"the points of {self.name} all lie in one line; expected at least three that span an area."
-            ) from None
+        return Triangles(self.places, self.name)
 
     @cached_property
     def tree(self) -> Any:
@@ -163,47 +160,45 @@ class PointSurface:
         """Whether every value is a weighted mean of points."""
         return POINT_METHODS[self.method].rows is not None
 
-    def _weights(self, asked: Array) -> tuple[NDArray[np.int64], Array]:
-        """Points and weights of each place; outside what the method covers the nearest point's."""
-        rows = POINT_METHODS[self.method].rows
-        assert rows is not None  # asked of those that weigh
-        columns, weights = rows(self, asked)
-        outside = np.flatnonzero(np.isnan(weights).any(axis=1))
-        if len(outside):
-            columns, weights = columns.copy(), weights.copy()
-            columns[outside], weights[outside] = 0, 0.0
-            columns[outside, 0], weights[outside, 0] = self.tree.query(asked[outside])[1], 1.0
-        return columns, weights
-
     def rows(self, x: ArrayLike, y: ArrayLike) -> Any:
         """Return how values at places are made of those at the points, as a sparse matrix (m, n)."""
-        from scipy.sparse import coo_array
+        from scipy.sparse import coo_array, vstack
 
-        asked = np.column_stack([np.ravel(x), np.ravel(y)])
-        columns, weights = self._weights(asked)
-        row = np.repeat(np.arange(len(asked)), columns.shape[1])
-        used = weights.ravel() != 0.0
-        entries = (weights.ravel()[used], (row[used], columns.ravel()[used]))
-        return coo_array(entries, shape=(len(asked), len(self.z))).tocsr()
+        asked, parts = np.column_stack([np.ravel(x), np.ravel(y)]), []
+        make = POINT_METHODS[self.method].rows
+        assert make is not None  # asked of those that weigh
+        for some in np.array_split(asked, max(1, len(asked) // _AT_ONCE)):
+            columns, weights = make(self, some)
+            row = np.repeat(np.arange(len(some)), columns.shape[1])
+            used = weights.ravel() != 0.0
+            entries = (weights.ravel()[used], (row[used], columns.ravel()[used]))
+            parts.append(coo_array(entries, shape=(len(some), len(self.z))).tocsr())
+        return vstack(parts, format="csr")
 
     def at(self, x: ArrayLike, y: ArrayLike) -> Array:
         x, y = np.broadcast_arrays(np.asarray(x, dtype=np.float64), np.asarray(y, dtype=np.float64))
         asked = np.column_stack([x.ravel(), y.ravel()])
-        if self.weighs:
-            columns, weights = self._weights(asked)
-            z = (weights * self.z[columns]).sum(axis=1)
-        else:
-            method = POINT_METHODS[self.method].values
-            assert method is not None  # one or the other
-            z = method(self, asked)
-            outside = np.isnan(z)
-            if outside.any():
-                z[outside] = self.z[self.tree.query(asked[outside])[1]]
-        return np.asarray(z.reshape(x.shape))
+        method, found = POINT_METHODS[self.method], []
+        for some in np.array_split(asked, max(1, len(asked) // _AT_ONCE)):
+            if method.rows is not None:
+                columns, weights = method.rows(self, some)
+                found.append((weights * self.z[columns]).sum(axis=1))
+            else:
+                assert method.values is not None  # one or the other
+                found.append(method.values(self, some))
+        return np.asarray(np.concatenate(found).reshape(x.shape))
 
     def where(self, point: int) -> str:
         """Return where a point came from, in words."""
         return self.source[point] if self.source else f"point {point} of {self.name}"
+
+    def used(self, x: ArrayLike, y: ArrayLike) -> NDArray[np.bool_]:
+        """Return which points have a part in the values at some places, (n,); all, where smooth surfaces are laid."""
+        return (
+            np.asarray(abs(self.rows(x, y)).sum(axis=0) > 0.0)
+            if self.weighs
+            else np.ones(len(self.z), dtype=bool)
+        )
 
     def misses(self) -> Array:
         """Return how far the surface passes above each of its points, (n,) [m]."""

@@ -1,18 +1,176 @@
-"""Linear interpolation on the Delaunay triangles of scattered points."""
+"""The Delaunay triangles of scattered points, and the nearest places on their rim."""
 
 from __future__ import annotations
 
-from typing import Any
+from functools import cached_property
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["corners_and_weights"]
+from inkhorn.errors import InputError
+
+__all__ = ["OnRim", "Triangles", "corners_and_weights"]
+
+Array = NDArray[np.float64]
+Index = NDArray[np.int64]
+
+_FLAT = np.cos(np.deg2rad(150.0))  # of the angle opposite the rim, beyond which a triangle there is flat
+_TURNED = np.cos(np.deg2rad(60.0))  # how far from the hull's edge the rim may turn
 
 
-def corners_and_weights(
-    triangles: Any, places: NDArray[np.float64]
-) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+class OnRim(NamedTuple):
+    """Places on the rim of triangles.
+
+    Attributes
+    ----------
+    ends : ndarray of int, (n, 2)
+        The two points between which each lies.
+    weights : ndarray of float, (n, 2)
+        Of the two, adding up to 1.
+    triangle : ndarray of int, (n,)
+        The triangle whose side it is.
+    """
+
+    ends: Index
+    weights: Array
+    triangle: Index
+
+
+class Triangles:
+    """The Delaunay triangles of points, without the flat ones on their rim.
+
+    A flat triangle there joins two points past a third that lies nearly between them. Values would leap from those
+    of the two to that of the third within a step, for no other reason than that no point lies further out.
+
+    Parameters
+    ----------
+    points : ndarray of float, (n, 2)
+        [m]
+    name : str
+        Whose points they are, for messages.
+
+    Raises
+    ------
+    InputError
+        If they all lie in one line.
+    """
+
+    def __init__(self, points: Array, name: str) -> None:
+        from scipy.spatial import Delaunay, QhullError
+
+        try:
+            self.mesh = Delaunay(points)
+        except QhullError:
+            raise InputError(
+                f"the points of {name} all lie in one line; expected at least three that span an area."
+            ) from None
+        self.points = points
+        self.corners: Index = self.mesh.simplices.astype(np.int64)
+        self.neighbours: Index = self.mesh.neighbors.astype(
+            np.int64
+        )  # opposite each corner, -1 beyond the rim
+        self.kept = np.ones(len(self.corners), dtype=bool)
+        outer = self.neighbours < 0
+        self._hull = self._sides(*np.nonzero(outer))  # both ends of every edge of the hull
+        self._edge = np.full(outer.shape, -1)  # which of those each side on the rim lies under
+        self._edge[outer] = np.arange(len(self._hull))
+        self._edge_of = np.full(len(outer), -1)  # which one a triangle that was taken off lay under
+        self._take_off_flat_ones()
+
+    def _sides(self, triangle: Index, k: Index) -> Index:
+        """Both ends of the sides opposite some corners, (n, 2)."""
+        return self.corners[triangle[:, None], np.column_stack([(k + 1) % 3, (k + 2) % 3])]
+
+    def _take_off_flat_ones(self) -> None:
+        """Take flat triangles off the rim, and those that come to lie there, as long as each point keeps one."""
+        corners, beside, points = self.corners, self.neighbours, self.points
+        on_rim = np.zeros(len(points), dtype=bool)
+        on_rim[self._hull] = True
+        waiting = np.flatnonzero((beside < 0).any(axis=1)).tolist()
+        while waiting:
+            triangle = waiting.pop()
+            sides = np.flatnonzero(beside[triangle] < 0)
+            if len(sides) != 1 or not self.kept[triangle]:
+                continue
+            k = int(sides[0])
+            edge = int(self._edge[triangle, k])
+            apex, a, b = corners[triangle, [k, (k + 1) % 3, (k + 2) % 3]]
+            to_a, to_b = points[a] - points[apex], points[b] - points[apex]
+            long_a, long_b = np.hypot(*to_a), np.hypot(*to_b)
+            along = points[self._hull[edge, 1]] - points[self._hull[edge, 0]]
+            least = _TURNED * np.hypot(*along)
+            flat = to_a @ to_b <= _FLAT * long_a * long_b
+            if on_rim[apex] or not flat or -(to_a @ along) < least * long_a or to_b @ along < least * long_b:
+                continue
+            self.kept[triangle], self._edge_of[triangle], on_rim[apex] = False, edge, True
+            for other in beside[triangle]:
+                if other >= 0:
+                    opened = beside[other] == triangle
+                    beside[other, opened], self._edge[other, opened] = -1, edge
+                    waiting.append(int(other))
+            beside[triangle] = -1
+
+    def home(self, places: Array) -> Index:
+        """Return the triangle that holds each place, -1 beyond the rim."""
+        found = self.mesh.find_simplex(places).astype(np.int64)
+        return np.where((found >= 0) & self.kept[found], found, -1)
+
+    @cached_property
+    def _rim(self) -> tuple[Index, Index, Array, Array]:
+        """The sides on the rim in order: triangle, both ends, and number of the hull's edge plus share of the way along
+        it at either end.
+        """
+        triangle, k = np.nonzero((self.neighbours < 0) & self.kept[:, None])
+        ends, edge = self._sides(triangle, k), self._edge[triangle, k]
+        share = np.column_stack([self._along(edge, self.points[ends[:, j]]) for j in (0, 1)])
+        order = np.lexsort((share[:, 0], edge))
+        way = edge[order, None] + share[order]
+        return triangle[order], ends[order], way[:, 0], way[:, 1]
+
+    def _along(self, edge: Index, places: Array) -> Array:
+        """Share of the way along edges of the hull of the foot of places."""
+        start, end = (self.points[self._hull[edge, j]] for j in (0, 1))
+        along = end - start
+        return np.clip(((places - start) * along).sum(axis=1) / (along**2).sum(axis=1), 0.0, 1.0)
+
+    @cached_property
+    def _hull_tree(self) -> Any:
+        import shapely
+
+        return shapely.STRtree(shapely.linestrings(self.points[self._hull]))
+
+    def on_rim(self, places: Array) -> OnRim:
+        """Return the places on the rim that stand for places beyond it, so that values go on without a leap.
+
+        That at right angles to the nearest edge of the hull.
+        """
+        import shapely
+
+        found = self.mesh.find_simplex(places)
+        edge = np.where(found >= 0, self._edge_of[found], -1)
+        outside = np.flatnonzero(edge < 0)
+        asked, nearest = self._hull_tree.query_nearest(shapely.points(places[outside]), all_matches=False)
+        edge[outside[asked]] = nearest
+        triangle, ends, begin, end = self._rim
+        way = edge + np.minimum(self._along(edge, places), 1.0 - 1e-12)
+        side = np.maximum(np.searchsorted(begin, way, "right") - 1, 0)
+        share = np.clip((way - begin[side]) / (end[side] - begin[side]), 0.0, 1.0)
+        return OnRim(ends[side], np.column_stack([1.0 - share, share]), triangle[side])
+
+    def linear(self, places: Array) -> tuple[Index, Array]:
+        """Return points and weights of linear values at places, beyond the rim of those `on_rim`, (n, 3)."""
+        corners, weights = corners_and_weights(self.mesh, places)
+        beyond = np.flatnonzero((self.home(places) < 0) | ~np.isfinite(weights).all(axis=1))
+        if len(beyond):
+            corners = corners.copy()
+            rim = self.on_rim(places[beyond])
+            corners[beyond, :2], weights[beyond, :2] = rim.ends, rim.weights
+            corners[beyond, 2], weights[beyond, 2] = 0, 0.0
+        return corners, weights
+
+
+def corners_and_weights(triangles: Any, places: Array) -> tuple[Index, Array]:
     """Return the corners of the triangle that holds each place, and their linear weights.
 
     Parameters

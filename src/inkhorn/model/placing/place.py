@@ -102,19 +102,20 @@ def _refuse_reversed_layers(site: Site, grid: Grid) -> None:
         if rise.min() > 0.01 and not layer.base_wins:
             raise InputError(
                 f'layer "{layer.name}" is upside down: its base lies above the surface over it everywhere, by '
-                f"{rise.min():.3g} to {rise.max():.3g} m. Check which surface is which, and that they are elevations."
+                f"{rise.min():.3g} to {rise.max():.3g} m. Check which surface is which, and that they are elevations; "
+                "or let it cut into what lies over it with base_wins = true."
             )
         ceiling = np.minimum(ceiling, base)
 
 
 def _refuse_crossed_points(site: Site) -> None:
     """Refuse a layer most of whose points lie above the surface over it."""
-    for name, bad, rise, number in site.strata.crossings():
-        if len(bad) > number / 2:
+    for crossing in site.strata.crossings():
+        if len(crossing.points) > crossing.of / 2:
             raise InputError(
-                f'layer "{name}" is upside down: {len(bad)} of the {number} points of its base lie above the '
-                f"surface over it, by up to {rise.max():.3g} m. Check which file is which, and that z is an "
-                "elevation and not a depth."
+                f'layer "{crossing.layer}" is upside down: {len(crossing.points)} of the {crossing.of} points of its base '
+                f"lie above the surface over it, by up to {crossing.rise.max():.3g} m. Check which file is which, and "
+                f"that z is an elevation and not a depth. {crossing.cure}"
             )
 
 
