@@ -72,10 +72,10 @@ def surface(
         miss = of.at(points.x, points.y) - points.z
         worst = float(np.abs(miss).max())
         plain = worst < 1e-6  # it passes through all of them
-        colours = {"c": "white"} if plain else {"c": miss, "cmap": "coolwarm", "vmin": -worst, "vmax": worst}
         used = points.used(x[inside], y[inside])
+        colours: dict[str, Any] = {"c": "white"}
         if not plain:
-            colours["c"] = miss[used]
+            colours = {"c": miss[used], "cmap": "coolwarm", "vmin": -worst, "vmax": worst}
         dots = ax.scatter(points.x[used], points.y[used], s=26, ec=INK, lw=0.6, zorder=4, **colours)
         ax.scatter(points.x[~used], points.y[~used], s=26, marker="x", c=INK, lw=0.8, zorder=4)
         if not plain:

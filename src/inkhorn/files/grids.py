@@ -131,8 +131,8 @@ def read_grid(path: str | Path) -> GridFile:
         grid = assembled(tables)
     own = ("layer", "plan", "top", "bottom", "material")
     properties = {k: v for k, v in tables.table.items() if k not in own}
-    frame = pd.DataFrame(properties, index=range(grid.n_cells))
-    return GridFile(grid, frame, tables.units, path.name)
+    by_cell = pd.DataFrame(properties, index=range(grid.n_cells))
+    return GridFile(grid, by_cell, tables.units, path.name)
 
 
 # --- VTK ----------------------------------------------------------------------------------------------

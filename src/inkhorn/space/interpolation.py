@@ -83,7 +83,8 @@ def _natural(surface: Any, asked: Array) -> tuple[NDArray[np.int64], Array]:
         columns[left], weights[left] = np.where(used, some[0], 0), np.where(used, some[1], 0.0)
         left = left[counts < 0]  # more neighbours than there is room for
         if len(left):
-            columns, weights = (np.pad(v, ((0, 0), (0, 3 * most))) for v in (columns, weights))
+            columns = np.pad(columns, ((0, 0), (0, 3 * most)))
+            weights = np.pad(weights, ((0, 0), (0, 3 * most)))
     # beyond the rim; and on a side of a triangle, where circles have no middle
     left = np.flatnonzero(((home < 0) & ~on_point) | ~np.isfinite(weights).all(axis=1))
     columns[left], weights[left] = 0, 0.0
