@@ -160,7 +160,7 @@ def against_the_reference(cells: int) -> None:
     mesh = ik.rectangles(extent, count=side)
     compared("rectangles", system_of(grid_of(mesh)))
     size = 20.0
-    compared("Voronoi cells", system_of(grid_of(ik.voronoi(shapely.box(*extent), size=size))))
+    compared("Voronoi cells", system_of(grid_of(ik.voronoi(shapely.box(*extent), cell=size))))
 
 
 def harder_cases() -> None:

@@ -78,7 +78,7 @@ def polygonal() -> Any:
     rng = np.random.default_rng(1)
     places = rng.uniform((400, 400), (49600, 41600), (80, 2))
     wells = [w for w in map(shapely.Point, places) if outline.contains(w)][:50]
-    mesh = ik.voronoi(outline, cells=100_000, near=[(wells, 5.0), (lines, 25.0)])
+    mesh = ik.voronoi(outline, count=100_000, near=[(wells, 5.0), (lines, 25.0)])
     angles = mesh.triangle_angles()
     edges = mesh.edges()
     short = float((edges.length < 0.1 * edges.distance.sum(axis=1)).mean())

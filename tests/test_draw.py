@@ -93,7 +93,7 @@ def test_plan_of_any_mesh(quillmere, ax, kind, tmp_path):
     mesh = {
         "rectangles": lambda: ik.rectangles(site.boundary, cell=300, rotation=20),
         "cut": lambda: ik.rectangles(site.boundary, cell=300, keep="cut"),
-        "voronoi": lambda: ik.voronoi(site.boundary, size=300, near=[(site.wells, 60)]),
+        "voronoi": lambda: ik.voronoi(site.boundary, cell=300, near=[(site.wells, 60)]),
     }[kind]()
     assert f"{mesh.n_cells} cells of" in ik.draw.plan(mesh, site, ax=ax).get_title()
     assert len(ax.collections[0].get_paths()) >= mesh.n_cells
@@ -162,7 +162,7 @@ def test_levels_in_time_and_the_quality_of_cells(ax, tmp_path):
     assert "measured | computed" in words(ik.draw.hydrograph(levels, "B1", ax=ax))
     with pytest.raises(ik.InputError, match='no levels of the bore "B2"'):
         ik.draw.hydrograph(levels, "B2")
-    mesh = ik.voronoi(shapely.box(0, 0, 900, 600), size=60)
+    mesh = ik.voronoi(shapely.box(0, 0, 900, 600), cell=60)
     other = Figure().subplots()
     assert "least" in words(ik.draw.quality(mesh, ax=other))
     with pytest.raises(ik.InputError, match="there is no measure"):

@@ -161,7 +161,7 @@ def test_dry_cells_stay_in_the_equations_and_fill_again():
 
 def basin(months: int = 6) -> ik.Model:
     """Three layers of Voronoi cells with rain, a river and a well whose water runs short, through some months."""
-    mesh = ik.voronoi(shapely.box(0, 0, 900, 600), size=60)
+    mesh = ik.voronoi(shapely.box(0, 0, 900, 600), cell=60)
     grid = ik.layered(mesh, [10.0, 4.0, 0.0, -8.0])
     top, deep = grid.uppermost, int(grid.cell_number[2][mesh.locate([600.0], [300.0])[0]])
     terms = [

@@ -25,7 +25,7 @@ KINDS = {
     "cut": lambda: ik.rectangles(L_SHAPE, cell=90, rotation=-10, keep="cut"),
     "split": lambda: ik.split_in_four(L_SHAPE, cell=110, near=NEAR),
     "split, cut": lambda: ik.split_in_four(L_SHAPE, cell=110, near=NEAR, rotation=15, keep="cut"),
-    "voronoi": lambda: ik.voronoi(L_SHAPE, size=110, near=NEAR),
+    "voronoi": lambda: ik.voronoi(L_SHAPE, cell=110, near=NEAR),
 }
 FILLING = ("cut", "split, cut", "voronoi")
 
@@ -66,7 +66,7 @@ def test_cells_cover_what_they_are_to(kind, mesh):
 def test_the_making_does_not_depend_on_the_order_of_features():
     two = [(CREEK, 40.0), (WELL, 12.0)]
     for make in (ik.voronoi, ik.split_in_four):
-        size = {"size": 110} if make is ik.voronoi else {"cell": 110}
+        size = {"cell": 110}
         first, again = make(L_SHAPE, near=NEAR, **size), make(L_SHAPE, near=two, **size)
         npt.assert_array_equal([first.x, first.y], [again.x, again.y])
 

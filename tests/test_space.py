@@ -142,8 +142,10 @@ def test_the_upper_surface_wins_and_slivers_are_absent():
     # x = 10: the ramp at -3.2 leaves no middle; x = 60: 0.8; x = 98: 3.84, above the ground
     npt.assert_allclose(top, [[2, 2, np.nan], [np.nan, 0.8, 2], [-3.2, 0, 0]])
     npt.assert_allclose(bottom, [[-3.2, 0.8, np.nan], [np.nan, 0, 0], [-10, -10, -10]])
-    (name, bad, rise, number), *_ = strata.crossings()
-    assert (name, bad.tolist(), rise.tolist(), number) == ("upper", [1, 3], [2.0, 2.0], 4)
+    first = strata.crossings()[0]
+    assert (first.layer, first.over, first.of) == ("upper", "ground", 4)
+    assert (first.points.tolist(), first.rise.tolist()) == ([1, 3], [2.0, 2.0])
+    assert 'never_above = "ground"' in first.cure
 
 
 @pytest.mark.parametrize(
@@ -180,6 +182,19 @@ def test_sampling_is_linear_and_leaves_out_what_is_absent():
 
 
 BAY = shapely.Polygon([(0, 0), (900, 50), (1000, 700), (400, 900), (100, 500)])
+
+
+@pytest.mark.parametrize("rotation", [0.0, 25.0])
+@pytest.mark.parametrize("near", [[], [(shapely.Point(700, 300), 3.0)]])
+def test_edges_stand_where_bands_begin_and_end(rotation, near):
+    bands = [ik.Band("x", 117, 230.5, 30), ik.Band("x", 230.5, 300, 7), ik.Band("y", 90, 91, 40)]
+    mesh = ik.rectangles(BAY, cell=70, bands=bands, near=near, rotation=rotation)
+    assert {117, 230.5, 300} <= set(mesh.x_edges.tolist())
+    assert {90, 91} <= set(mesh.y_edges.tolist())
+    width = np.diff(mesh.x_edges)
+    assert width.min() > 2.0
+    assert width[(mesh.x_edges[:-1] >= 117) & (mesh.x_edges[1:] <= 230.5)].max() <= 30
+    assert width[(mesh.x_edges[:-1] >= 230.5) & (mesh.x_edges[1:] <= 300)].max() <= 7 * (1 + 1e-9)
 
 
 @pytest.mark.parametrize("growth", [1.1, 1.5])

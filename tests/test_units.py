@@ -109,7 +109,7 @@ def test_text_with_a_unit_is_taken_in_python_too():
     for one, other in (
         (ik.rectangles(square, cell="0.1 km", near=near, rotation="30 degrees"),
          ik.rectangles(square, cell=100, near=[(near[0][0], 10)], rotation=30)),
-        (ik.voronoi(square, size="0.1 km", near=near), ik.voronoi(square, size=100, near=[(near[0][0], 10)])),
+        (ik.voronoi(square, cell="0.1 km", near=near), ik.voronoi(square, cell=100, near=[(near[0][0], 10)])),
         (ik.split_in_four(square, cell="0.1 km", near=near),
          ik.split_in_four(square, cell=100, near=[(near[0][0], 10)])),
     ):  # fmt: skip

@@ -20,7 +20,7 @@ WELLS = [shapely.Point(250, 600), shapely.Point(900, 200), shapely.Point(905, 23
 
 @pytest.fixture(scope="module")
 def mesh() -> VoronoiMesh:
-    return ik.voronoi(OUTLINE, size=60.0, near=[(WELLS, 8.0), (CREEK, 20.0)], boundary=40.0)
+    return ik.voronoi(OUTLINE, cell=60.0, near=[(WELLS, 8.0), (CREEK, 20.0)], boundary=40.0)
 
 
 def test_cells_fill_the_outline(mesh):
@@ -60,8 +60,8 @@ def test_wells_and_lines_have_cells_of_their_own(mesh):
 
 
 def test_the_mesh_is_good_and_says_how_good():
-    mesh = ik.voronoi(OUTLINE, cells=4000, near=[(WELLS[:2], 3.0), (CREEK, 8.0)])
-    assert 3400 < mesh.n_cells < 4600
+    mesh = ik.voronoi(OUTLINE, count=4000, near=[(WELLS[:2], 3.0), (CREEK, 8.0)])
+    assert abs(mesh.n_cells - 4000) <= 400
     edges = mesh.edges()
     assert (edges.length < 0.1 * edges.distance.sum(axis=1)).mean() < 1e-3
     assert mesh.triangle_angles().min() > 20.0
@@ -70,17 +70,53 @@ def test_the_mesh_is_good_and_says_how_good():
     assert table.loc["cell size [m]", "median"] == pytest.approx(np.median(np.sqrt(mesh.area)))
 
 
+@pytest.mark.parametrize("near", [[], [(WELLS, 8.0), (CREEK, 25.0)], [(shapely.box(100, 300, 300, 500), 12.0)]])
+@pytest.mark.parametrize(("count", "growth"), [(60, 1.3), (900, 1.2), (2500, 1.5)])
+def test_as_many_cells_as_asked_for_or_the_least_there_can_be(near, count, growth):
+    try:
+        made = ik.voronoi(OUTLINE, count=count, near=near, growth=growth)
+    except ik.InputError as problem:
+        assert near, "without shapes there is no least number"
+        least = int(str(problem).split("alone take ")[1].split(".")[0])
+        assert least > 1.1 * count
+        made, count = ik.voronoi(OUTLINE, count=least, near=near, growth=growth), least
+    assert abs(made.n_cells - count) <= 0.1 * count
+
+
+@pytest.mark.parametrize("least", [28.0, 33.0])
+def test_no_angle_is_smaller_than_asked(least):
+    options = {"cell": 60.0, "near": [(WELLS, 8.0), (CREEK, 20.0)], "boundary": 40.0}
+    made = ik.voronoi(OUTLINE, **options, least_angle=least)
+    assert made.triangle_angles().min() >= least
+    wanted = np.concatenate([shapely.get_coordinates(WELLS), np.asarray(CREEK.coords)])
+    npt.assert_array_equal(made.centres[made.locate(*wanted.T)], wanted)
+    with pytest.raises(ik.InputError, match=r"angles of at least 39 degrees.*one of 3\d"):
+        ik.voronoi(OUTLINE, **options, least_angle=39.0)
+
+
+@pytest.mark.parametrize(("count", "within", "growth"), [(12, 20.0, 1.3), (60, 40.0, 1.15), (8, 5.0, 1.6)])
+def test_so_many_cells_around_a_point(count, within, growth):
+    at = shapely.Point(300, 300)
+    made = ik.voronoi(OUTLINE, cell=80, near=[(at, ik.CellsWithin(count, within))], growth=growth)
+    shares = shapely.area(shapely.intersection(made.polygons(), at.buffer(within, quad_segs=32))) / made.area
+    assert shares.sum() == pytest.approx(count, rel=0.2)
+    even = ik.split_in_four(OUTLINE, cell=80, near=[(at, ik.CellsWithin(count, within))])
+    assert even.area[even.locate([300.0], [300.0])] <= np.pi * within**2 / count
+    with pytest.raises(ik.InputError, match="around a LineString; expected a point"):
+        ik.voronoi(OUTLINE, cell=80, near=[(CREEK, ik.CellsWithin(5, "10 m"))])
+
+
 def test_the_same_seed_gives_the_same_bits_whatever_the_order():
     near = [(WELLS, 15.0), (CREEK, 30.0)]
-    first = ik.voronoi(OUTLINE, size=90.0, near=near)
-    again = ik.voronoi(OUTLINE, size=90.0, near=[(CREEK, 30.0), (WELLS[::-1], 15.0)])
+    first = ik.voronoi(OUTLINE, cell=90.0, near=near)
+    again = ik.voronoi(OUTLINE, cell=90.0, near=[(CREEK, 30.0), (WELLS[::-1], 15.0)])
     npt.assert_array_equal(first.centres, again.centres)
-    other = ik.voronoi(OUTLINE, size=90.0, near=near, seed=1)
+    other = ik.voronoi(OUTLINE, cell=90.0, near=near, seed=1)
     assert not np.array_equal(first.centres[-1], other.centres[-1])
 
 
 def test_cells_grow_away_no_faster_than_asked():
-    mesh = ik.voronoi(OUTLINE, size=100.0, near=[(WELLS[1], 5.0)], growth=1.2)
+    mesh = ik.voronoi(OUTLINE, cell=100.0, near=[(WELLS[1], 5.0)], growth=1.2)
     away = np.hypot(mesh.x - 900, mesh.y - 200)
     size = np.sqrt(mesh.area)
     wanted = np.minimum(100.0, 5.0 + away * (0.2 / 1.2))
@@ -90,11 +126,11 @@ def test_cells_grow_away_no_faster_than_asked():
 @pytest.mark.parametrize(
     ("options", "message"),
     [
-        ({}, "either `size`"),
-        ({"size": 10.0, "cells": 10}, "not both"),
-        ({"size": 50.0, "growth": 1.0}, "growth is 1"),
-        ({"size": -50.0}, "size is -50"),
-        ({"size": 50.0, "near": [(CREEK, 0.0)]}, "near"),
+        ({}, "either `cell`"),
+        ({"cell": 10.0, "count": 10}, "not both"),
+        ({"cell": 50.0, "growth": 1.0}, "growth is 1"),
+        ({"cell": -50.0}, "cell is -50"),
+        ({"cell": 50.0, "near": [(CREEK, 0.0)]}, "near"),
     ],
 )
 def test_meshes_that_cannot_be(options, message):
@@ -123,7 +159,7 @@ def test_linear_heads_give_exact_flows(mesh):
 def test_radial_flow_on_polygons_follows_thiem():
     """Thiem (1906) in a disc, heads held along its rim, and the level in the well itself."""
     disc = shapely.Point(0, 0).buffer(500.0, quad_segs=64)
-    mesh = ik.voronoi(disc, size=40.0, near=[(shapely.Point(0, 0), 4.0)], boundary=15.0)
+    mesh = ik.voronoi(disc, cell=40.0, near=[(shapely.Point(0, 0), 4.0)], boundary=15.0)
     grid = ik.layered(mesh, [0.0, -15.0])
     distance = np.maximum(np.hypot(mesh.x, mesh.y), 0.2)
     exact = 20.0 + 600.0 / (2 * np.pi * 90.0) * np.log(distance / 500.0)

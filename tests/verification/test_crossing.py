@@ -15,7 +15,7 @@ MESHES = {
     "rectangles": lambda: ik.rectangles(FIELD, cell=45),
     "turned": lambda: ik.rectangles(FIELD, cell=50, rotation=31, keep="cut"),
     "split": lambda: ik.split_in_four(FIELD, cell=90, near=[(shapely.Point(400, 300), 20)], keep="cut"),
-    "voronoi": lambda: ik.voronoi(FIELD, size=45),
+    "voronoi": lambda: ik.voronoi(FIELD, cell=45),
 }
 SLOPE = np.array([0.003, -0.005])
 LINE = np.array([(150.0, 130.0), (420.0, 480.0), (433.0, 250.0), (640.0, 330.0)])

@@ -15,7 +15,7 @@ MESHES = {
     "rectangles": lambda size: ik.rectangles((0, 0, SIDE, SIDE), cell=size),
     "split": lambda size: ik.split_in_four((0, 0, SIDE, SIDE), cell=size, near=[(ZONE, size / 4)]),
     "voronoi": lambda size: ik.voronoi(
-        shapely.box(0, 0, SIDE, SIDE), size=size, near=[(ZONE, size / 4)], seed=1
+        shapely.box(0, 0, SIDE, SIDE), cell=size, near=[(ZONE, size / 4)], seed=1
     ),
 }
 

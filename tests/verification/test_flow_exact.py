@@ -234,7 +234,7 @@ def test_a_round_island_in_the_rain(kind):
     """h² = h_R² + N / 2K (R² - r²): a water table with recharge in two directions, on either mesh."""
     disc = shapely.Point(0, 0).buffer(500.0, quad_segs=90)
     mesh = (
-        ik.voronoi(disc, size=25.0) if kind == "voronoi" else ik.rectangles((-510, -510, 510, 510), cell=20.0)
+        ik.voronoi(disc, cell=25.0) if kind == "voronoi" else ik.rectangles((-510, -510, 510, 510), cell=20.0)
     )
     grid = ik.layered(mesh, [20.0, 0.0])
     r = np.hypot(mesh.x, mesh.y)

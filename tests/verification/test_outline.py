@@ -15,7 +15,7 @@ MESHES = {
     "cut": lambda: ik.rectangles(FIELD, cell=43, rotation=20, keep="cut"),
     "banded": lambda: ik.rectangles(FIELD, cell=60, near=[(shapely.Point(400, 500), 15)], keep="cut"),
     "split": lambda: ik.split_in_four(FIELD, cell=80, near=[(shapely.Point(400, 500), 20)], keep="cut"),
-    "voronoi": lambda: ik.voronoi(FIELD, size=50),
+    "voronoi": lambda: ik.voronoi(FIELD, cell=50),
 }
 
 
@@ -88,7 +88,7 @@ def test_distant_water_follows_dupuit(mesh, top, bases, near, far, distance, gro
     meshes = {
         "rectangles": lambda: ik.rectangles(box, cell=50),
         "turned": lambda: ik.rectangles(box, cell=40, rotation=25, keep="cut"),
-        "voronoi": lambda: ik.voronoi(box, size=60),
+        "voronoi": lambda: ik.voronoi(box, cell=60),
     }
     model = ik.place(site(box, features, top, bases, conductivity), meshes[mesh]())
     row = ik.solve_flow(model, closure=1e-11).budget("feature").loc[("fixed head", "west")]
@@ -123,7 +123,7 @@ def test_thickness_without_water_is_no_matter(mesh, slope):
     made = {
         "rectangles": lambda: ik.rectangles(box, cell=25),
         "graded": lambda: ik.rectangles(box, cell=50, near=[(shapely.Point(310, 55), 9)]),
-        "voronoi": lambda: ik.voronoi(box, size=30),
+        "voronoi": lambda: ik.voronoi(box, cell=30),
     }[mesh]()
     heads = []
     for top in (20.0, 60.0, 200.0):

@@ -124,7 +124,7 @@ def test_more_parameters_than_observations_go_by_the_adjoint(quillmere, paramete
 def valley(steady: bool) -> ik.Model:
     """Every kind of term in one, on a water table in two layers, through four months and a pause."""
     rng = np.random.default_rng(7)
-    mesh = ik.voronoi(shapely.box(0, 0, 900, 600), size=110)
+    mesh = ik.voronoi(shapely.box(0, 0, 900, 600), cell=110)
     grid = ik.layered(mesh, [10.0, 4.0, -6.0])
     n, top = mesh.n_cells, grid.uppermost
     place = {

@@ -14,7 +14,7 @@ MESHES = {
     "even": lambda: ik.rectangles(BOX, cell=50),
     "turned": lambda: ik.rectangles(BOX, cell=40, rotation=20),
     "banded": lambda: ik.rectangles(BOX, cell=60, bands=[ik.Band("x", 300, 420, 12)]),
-    "voronoi": lambda: ik.voronoi(BOX, cells=300, rounds=3),
+    "voronoi": lambda: ik.voronoi(BOX, count=300, rounds=3),
 }
 CONDUCTIVITY, FLOW = 5.0, 0.02
 
@@ -58,7 +58,7 @@ def test_an_impermeable_wall_that_ends_inside_holds_water_up_as_a_plate_does(mes
         grids = {
             "even": lambda cell=cell: ik.rectangles(box, cell=cell),
             "turned": lambda cell=cell: ik.rectangles(box, cell=cell, rotation=angle),
-            "voronoi": lambda cell=cell: ik.voronoi(box, size=cell, rounds=3),
+            "voronoi": lambda cell=cell: ik.voronoi(box, cell=cell, rounds=3),
         }
         if mesh == "voronoi" and cell < 20.0:
             continue

@@ -22,7 +22,7 @@ def mesh_of(kind: str, size: float):
         return ik.rectangles(SQUARE, cell=2 * size, near=[(shapely.Point(130, -90), size / 2)])
     if kind == "split":
         return ik.split_in_four(SQUARE, cell=2 * size, near=[(shapely.box(-150, -150, 160, 160), size)])
-    return ik.voronoi(SQUARE, size=size) if kind == "voronoi" else ik.rectangles(SQUARE, cell=size)
+    return ik.voronoi(SQUARE, cell=size) if kind == "voronoi" else ik.rectangles(SQUARE, cell=size)
 
 
 def pumped(mesh, levels, exact, rate, at, conductivity=10.0, anisotropy=1.0, direction=0.0, **law):

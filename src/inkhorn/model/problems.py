@@ -121,7 +121,7 @@ def _mesh(draw: np.random.Generator, kind: str) -> PlanMesh:
     if kind == "voronoi":
         from shapely.geometry import box
 
-        return voronoi(box(*extent), cells=columns * rows, rounds=3, seed=int(draw.integers(1000)))
+        return voronoi(box(*extent), count=columns * rows, rounds=3, seed=int(draw.integers(1000)))
     if kind == "even":
         return rectangles(extent, cell=cell)
     middle = float(draw.uniform(0.2, 0.8) * extent[2])

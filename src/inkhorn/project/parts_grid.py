@@ -31,7 +31,7 @@ from inkhorn.project.parts import (
     told,
 )
 from inkhorn.site import kinds
-from inkhorn.space import Band, PlanMesh, PolygonMesh, rectangles, split_in_four, voronoi
+from inkhorn.space import Band, CellsWithin, PlanMesh, PolygonMesh, rectangles, split_in_four, voronoi
 from inkhorn.units import quantity
 
 if TYPE_CHECKING:
@@ -40,11 +40,11 @@ if TYPE_CHECKING:
 __all__ = ["MESH_TAG", "MeshPart", "NearPart", "grid_part", "mesh_parts"]
 
 MESH_TAG = "mesh: "  # before the kind, in the places of messages, from which it is taken out again
-Near = list[tuple[list[Any], float]]
+Near = list[tuple[list[Any], float | CellsWithin]]
 
 
 class BandPart(Part):
-    """Columns (across x) or rows (across y) no wider than a size between two coordinates."""
+    """Columns (across x) or rows (across y) no wider than a size between two coordinates, with an edge on each."""
 
     axis: Literal["x", "y"] = told("across which axis", "x")
     start: Length = told("where it begins", 400)
@@ -53,11 +53,24 @@ class BandPart(Part):
 
 
 class NearPart(Part):
-    """Smaller cells near features or bores, by their names, or by their kind."""
+    """Smaller cells near features or bores, by their names or kind, or near the shapes of a file that are nothing else.
+
+    How small is said as a `size`; or, near points, as a `count` of cells `within` a distance of each.
+    """
 
     features: list[str] = told("by name", ["hatchery"], default_factory=list)
     kinds: list[str] = told('by kind; "bore" is one too', ["well", "river"], default_factory=list)
-    size: Length = told("of the cells there", "15 m", within=positive("length"))
+    file: str | None = told(
+        "polygons, lines or points of a GeoPackage, GeoJSON or Shapefile", "patches.gpkg", default=None
+    )
+    table: str | None = told("which table of a GeoPackage", "fine", default=None)
+    size: Length | None = told("of the cells there", "15 m", default=None, within=positive("length"))
+    count: Whole | None = told(
+        "of cells around each point, instead of a size", 12, default=None, within=Range("number", 1, 1e6)
+    )
+    within: Length | None = told(
+        "what distance of the point they are", "20 m", default=None, within=positive("length")
+    )
 
     @field_validator("kinds")
     @classmethod
@@ -74,9 +87,19 @@ class NearPart(Part):
 
     @model_validator(mode="after")
     def _some(self) -> NearPart:
-        if not (self.features or self.kinds):
-            raise ValueError('name `features`, or `kinds` such as ["well"], near which cells are to be small')
+        if not (self.features or self.kinds or self.file):
+            raise ValueError('name `features`, `kinds` such as ["well"] or a `file`, near which cells are to be small')
+        by_count = self.count is not None
+        if by_count == (self.size is not None) or by_count != (self.within is not None):
+            raise ValueError("give either a `size`, or a `count` of cells and `within` which distance")
         return self
+
+    @property
+    def wanted(self) -> float | CellsWithin:
+        """How small cells are to be, as makers of meshes take it."""
+        if self.count is not None and self.within is not None:
+            return CellsWithin(self.count, self.within)
+        return float(self.size or 0.0)
 
 
 def _keep(value: Any) -> float | str:
@@ -131,7 +154,7 @@ class MeshPart(Part):
         ----------
         outline : shapely Polygon
             The site's boundary.
-        near : list of (list of features, size)
+        near : list of (list of features or shapes, size or number of cells)
             Where cells are to be small.
         source : Source
             Finds the files that are named, and brings them to the map.
@@ -227,24 +250,28 @@ class VoronoiPart(_OverBoundary):
     mesh_kind: ClassVar[str] = "voronoi"
     kind: Literal["voronoi"] = told("of the mesh", "voronoi")
     count: Whole | None = told(
-        "about how many cells there are to be, instead of a size",
+        "how many cells there are to be, within a tenth, instead of a size",
         3000,
         default=None,
         within=Range("number", 3),
     )
     growth: Number | None = told("of the size from cell to cell", 1.3, default=None, within=GROWTH)
     boundary: Length | None = told("size along the boundary", "50 m", default=None, within=positive("length"))
+    least_angle: Angle | None = told(
+        "of the triangles of three cells that meet", 30, default=None, within=Range("angle", 1.0, 40.0)
+    )
     rounds: Whole = told("of evening out", 4, default=4, within=Range("number", 0, 100))
     seed: Whole = told("of the points strewn", 7, default=0)
 
     def made(self, outline: Any, near: Near, source: Source) -> PlanMesh:
         return voronoi(
             outline,
-            size=self.cell,
-            cells=self.count,
+            cell=self.cell,
+            count=self.count,
             near=near,
             boundary=self.boundary,
             growth=self.growth or 1.3,
+            least_angle=self.least_angle,
             rounds=self.rounds,
             seed=self.seed,
         )

@@ -27,6 +27,9 @@ from inkhorn.unit_choice import UnitChoice
 __all__ = ["Project", "read_project", "read_site"]
 
 
+_ANY_SHAPE = ("Point", "MultiPoint", "LineString", "MultiLineString", "Polygon", "MultiPolygon")
+
+
 @dataclass(frozen=True, eq=False)
 class Project:
     """A site, the grid asked for, and what is to be done with it.
@@ -55,6 +58,8 @@ class Project:
         Across which flow is wanted.
     findings : tuple of Finding
         Numbers of the file that seldom are.
+    near_shapes : dict of (str or None, int) to list of shapely geometry
+        The shapes of files near which cells are to be small, by grid and place in its list.
     """
 
     path: Path
@@ -68,6 +73,7 @@ class Project:
     regions: dict[str, Any] = field(repr=False, default_factory=dict)
     lines: dict[str, Any] = field(repr=False, default_factory=dict)
     findings: tuple[Finding, ...] = field(repr=False, default=())
+    near_shapes: dict[tuple[str | None, int], list[Any]] = field(repr=False, default_factory=dict)
 
     def cells_of_regions(self, grid: Grid) -> dict[str, Any]:
         """Return the cells of each region whose budget is wanted, (n_cells,) of bool.
@@ -147,17 +153,19 @@ class Project:
             )
         return self.asked.grid if name is None else self.asked.grids[name]
 
-    def _near(self, part: MeshPart) -> list[tuple[list[Any], float]]:
-        """Features and bores near which cells are to be small, and how small."""
+    def _near(self, name: str | None) -> list[tuple[list[Any], Any]]:
+        """Features, bores and shapes of files near which cells of a grid are to be small, and how small."""
+        part = self._grid_part(name)
         places: dict[str, Any] = {b.name: b for b in self.site.bores}
         places |= {f.name: f for f in self.site.features}
         kinds: dict[str, list[str]] = {"bore": [b.name for b in self.site.bores]}
         for feature in self.site.features:
             kinds.setdefault(feature.kind, []).append(feature.name)
         found = []
-        for near in part.near_parts:
+        for k, near in enumerate(part.near_parts):
             names = dict.fromkeys([*near.features, *(n for k in near.kinds for n in kinds.get(k, []))])
-            found.append(([places[n] for n in names if n not in getattr(part, "left_out", ())], near.size))
+            things = [places[n] for n in names if n not in getattr(part, "left_out", ())]
+            found.append((things + self.near_shapes.get((self.grid_name(name), k), []), near.wanted))
         return found
 
     def mesh(self, name: str | None = None) -> PlanMesh:
@@ -171,7 +179,7 @@ class Project:
         part = self._grid_part(name)
         where = "[grid]" if self.grid_name(name) is None else f"[grids.{self.grid_name(name)}]"
         with naming(f"{self.path.name}, {where}"):
-            return part.made(self.site.boundary, self._near(part), self.source)
+            return part.made(self.site.boundary, self._near(name), self.source)
 
     def heads_before(self, grid: Grid) -> Any:
         """Return what a run through time begins with, (n_cells,) [m]; None if with a steady solution."""
@@ -361,6 +369,18 @@ class _Reader:
             zones=zones,
         )
 
+    def near_shapes(self) -> dict[tuple[str | None, int], list[Any]]:
+        """Read the shapes near which cells of the grids are to be small."""
+        found: dict[tuple[str | None, int], list[Any]] = {}
+        with gathering() as tried:
+            for name, part in [(None, self.asked.grid), *self.asked.grids.items()]:
+                for k, near in enumerate(part.near_parts):
+                    if near.file is not None:
+                        key = ("grid", "near", k) if name is None else ("grids", name, "near", k)
+                        shapes = tried(self.source.shapes, near, _ANY_SHAPE, *key)
+                        found[name, k] = [s.geometry for s in shapes or ()]
+        return found
+
     def picture(self) -> Picture | None:
         """Read the picture to lay under maps."""
         name = self.asked.draw.picture
@@ -435,6 +455,12 @@ def read_project(path: str | Path, *, variant: str | None = None) -> Project:
     reader = _Reader(path, variant_file(path, variant) if variant is not None else None)
     site, source = reader.site(), reader.source
     reader.check_names(site)
+    further = {
+        "initial_heads": reader.initial_heads(),
+        "regions": reader.regions(),
+        "lines": reader.lines(),
+        "near_shapes": reader.near_shapes(),
+    }
     return Project(
         path,
         site,
@@ -443,10 +469,8 @@ def read_project(path: str | Path, *, variant: str | None = None) -> Project:
         source.came(),
         variant,
         tuple(source.changes),
-        reader.initial_heads(),
-        reader.regions(),
-        reader.lines(),
-        (*source.findings, *unusual(reader.asked, source.places)),
+        findings=(*source.findings, *unusual(reader.asked, source.places)),
+        **further,
     )
 
 

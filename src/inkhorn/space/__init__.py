@@ -13,6 +13,7 @@ from inkhorn.space.radial import Beside, RadialWells, beside_slopes, beside_well
 from inkhorn.space.rectangles import Band, RectangularMesh, rectangles
 from inkhorn.space.rows import FaceRows
 from inkhorn.space.sampling import sampling_rows
+from inkhorn.space.sizing import CellsWithin
 from inkhorn.space.split import SplitMesh, split_in_four
 from inkhorn.space.strata import Layer, Levels, Strata
 from inkhorn.space.strewing import voronoi
@@ -40,6 +41,7 @@ __all__ = [
     "BetweenSurface",
     "BoundedSurface",
     "Cells",
+    "CellsWithin",
     "ConstantSurface",
     "FaceRows",
     "Faces",

@@ -12,7 +12,7 @@ from inkhorn.errors import InputError
 
 BYTES_PER_PLAN_CELL = 1500.0  # what a mesh takes while it is made, at the most; measured of Voronoi cells
 
-__all__ = ["BYTES_PER_PLAN_CELL", "PlanEdges", "PlanMesh", "cut_edges", "keeping", "shapes_of"]
+__all__ = ["BYTES_PER_PLAN_CELL", "PlanEdges", "PlanMesh", "cut_edges", "keeping"]
 
 
 @dataclass(frozen=True)
@@ -86,23 +86,6 @@ class PlanMesh(Protocol):
 
     def locate(self, x: ArrayLike, y: ArrayLike) -> NDArray[np.int64]:
         """Return the cell that holds each point, -1 outside."""
-
-
-def shapes_of(group: Any) -> list[Any]:
-    """Return the shapely shapes of features, bores or shapes, one or several."""
-    import shapely
-
-    things = group if isinstance(group, (list, tuple)) else [group]
-    found = []
-    for thing in things:
-        shape = thing if isinstance(thing, shapely.Geometry) else getattr(thing, "shape", None)
-        if shape is not None and not isinstance(shape, shapely.Geometry):  # cells told one by one
-            try:
-                shape = shape.on_map()
-            except InputError as problem:
-                raise InputError(f"near {thing.where}: {problem}") from None
-        found.append(shapely.Point(thing.x, thing.y) if shape is None else shape)
-    return found
 
 
 def keeping(mesh: PlanMesh, outline: Any, keep: Any) -> NDArray[np.bool_]:

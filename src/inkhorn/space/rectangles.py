@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from itertools import pairwise
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -14,7 +14,8 @@ from numpy.typing import ArrayLike, NDArray
 from inkhorn.errors import InputError, check_finite, check_positive
 from inkhorn.shown import Shown
 from inkhorn.sizes import refuse_beyond
-from inkhorn.space.mesh import BYTES_PER_PLAN_CELL, PlanEdges, cut_edges, keeping, shapes_of
+from inkhorn.space.mesh import BYTES_PER_PLAN_CELL, PlanEdges, cut_edges, keeping
+from inkhorn.space.sizing import CellsWithin, wanted_near
 from inkhorn.units import plain
 
 if TYPE_CHECKING:
@@ -29,7 +30,7 @@ _GAP = 0.5  # of a cell: what must fit between two that have a point for their m
 
 @dataclass(frozen=True)
 class Band:
-    """Columns (across x) or rows (across y) that are no wider than a size between two coordinates.
+    """Columns (across x) or rows (across y) that are no wider than a size between two coordinates, with an edge on each.
 
     Parameters
     ----------
@@ -318,49 +319,90 @@ def _turned(x: ArrayLike, y: ArrayLike, degrees: float, corner: tuple[float, flo
 _LARGER = "Ask for larger cells."
 
 
-def _banded_edges(low: float, high: float, size: float, bands: Iterable[Band], growth: float) -> Array:
+class _Piece(NamedTuple):
+    """A stretch that is cut evenly: from where to where, and how wide each part is [m]."""
+
+    start: float
+    end: float
+    size: float
+
+
+def _pieces(low: float, high: float, size: float, bands: Iterable[Band]) -> list[_Piece]:
+    """The stretches between the ends of bands, of the finest band over each."""
+    narrow = [
+        (max(float(b.start), low), min(float(b.end), high), float(b.size)) for b in bands if b.size < size
+    ]
+    narrow = [b for b in narrow if b[0] < b[1]]
+    found = []
+    for start, end in pairwise(sorted({v for b in narrow for v in b[:2]})):
+        over = [b[2] for b in narrow if b[0] <= start and end <= b[1]]
+        if over:
+            found.append(_Piece(start, end, (end - start) / np.ceil((end - start) / min(over) - 1e-9)))
+    return found
+
+
+def _banded_edges(
+    low: float, high: float, size: float, bands: Iterable[Band], near: Iterable[Band], growth: float
+) -> Array:
     """Edges from `low` to `high` of widths no more than `size`, narrower in bands, growing away from them.
 
-    Widths that grow by a ratio r from cell to cell grow with the distance d from the band as
-    ``size + d (r - 1) / r``. Edges stand where the integral of one over that width is whole, stretched to
-    end on one; then no width is above what is asked for, and none more than r times its neighbour's. A band about one
-    point has a cell with that point for its middle, unless another one is too near.
+    Widths that grow by a ratio r from cell to cell grow with the distance d from a band as ``size + d (r - 1) / r``.
+    Edges stand where the integral of one over that width is whole, stretched to end on one, and at the ends of `bands`;
+    then no width is above what is asked for, and none more than r times its neighbour's where such ends leave room. Bands
+    `near` shapes have no edges at their ends; one about a point has a cell with that point for its middle, unless another
+    one is too near.
     """
-    narrow = [b for b in bands if b.size < size]
-    if not narrow:
+    pieces = _pieces(low, high, size, bands)
+    soft = [b for b in near if b.size < size]
+    if not pieces and not soft:
         return np.linspace(low, high, max(int(np.ceil((high - low) / size - 1e-9)), 1) + 1)
+    # a cell that touches a soft band lies within one width of it
+    slopes = [*pieces, *(_Piece(b.start - b.size, b.end + b.size, b.size) for b in soft)]
     slope = (growth - 1.0) / growth
-    step = min(b.size for b in narrow) / 8.0
+    step = min(p.size for p in slopes) / 8.0
     knots = [np.linspace(low, high, min(int((high - low) / step) + 2, 2_000_000))]
-    for b in narrow:  # corners of the wanted width
-        reach = (size - b.size) / slope if slope > 0 else 0.0
-        start, end = b.start - b.size, b.end + b.size
-        knots.append(np.clip([start, end, start - reach, end + reach], low, high))
-    fixed = _about_points(low, high, narrow)
+    for p in slopes:  # corners of the wanted width
+        reach = (size - p.size) / slope
+        knots.append(np.clip([p.start, p.end, p.start - reach, p.end + reach], low, high))
+    fixed = np.array(sorted({v for p in pieces for v in p[:2]} | {*_about_points(low, high, soft).tolist()}))
     u = np.unique(np.concatenate([*knots, fixed]))
-    wanted = np.full(len(u), size)
-    for b in narrow:
-        # a cell that touches the band lies within one width of it
-        away = np.maximum(np.maximum(b.start - b.size - u, u - b.end - b.size), 0.0)
-        grown = b.size + away * slope if slope > 0 else np.where(away > 0, size, b.size)
-        wanted = np.minimum(wanted, grown)
-    # the width is linear between the knots: its reciprocal integrates to a logarithm
-    a, b_, du = wanted[:-1], wanted[1:], np.diff(u)
-    even = np.abs(b_ - a) < 1e-9 * a
-    cells = np.where(even, du / a, du * np.log(b_ / a) / np.where(even, 1.0, b_ - a))
-    total = np.concatenate([[0.0], np.cumsum(cells)])
+    total = _counted(u, _wanted(u, size, slopes, slope))
     refuse_beyond(
         "memory", total[-1] * BYTES_PER_PLAN_CELL, f"{total[-1]:.3g} rows or columns in bands", _LARGER
     )
-    edges = [np.array([low])]
-    ends = np.unique(np.concatenate([[low, high], fixed]))
-    for begin, end in pairwise(ends):
-        first, last = np.interp([begin, end], u, total)
-        number = max(int(np.ceil(last - first - 1e-9)), 1)
-        part = np.interp(first + np.arange(1, number + 1) * (last - first) / number, total, u)
+    edges, evenly, beside = [np.array([low])], {p[:2] for p in pieces}, {v for p in pieces for v in p[:2]}
+    for begin, end in pairwise(np.unique(np.concatenate([[low, high], fixed]))):
+        mine = (u >= begin) & (u <= end)
+        at, cells = u[mine], total[mine] - total[mine][0]
+        number = max(int(np.ceil(cells[-1] - 1e-6)), 1)
+        if (begin, end) not in evenly and (begin in beside or end in beside):
+            # grow more slowly until they fit, rather than be narrower beside the band
+            low_share, high_share = 0.0, 1.0
+            for _ in range(40):
+                share = 0.5 * (low_share + high_share)
+                cells = _counted(at, _wanted(at, size, slopes, share * slope))
+                low_share, high_share = (share, high_share) if cells[-1] > number else (low_share, share)
+        part = np.interp(np.arange(1, number + 1) * cells[-1] / number, cells, at)
         part[-1] = end
         edges.append(part)
     return np.concatenate(edges)
+
+
+def _wanted(u: Array, size: float, pieces: Iterable[_Piece], slope: float) -> Array:
+    """The width wanted at places: no more than a size, growing away from finer pieces."""
+    wanted = np.full(len(u), size)
+    for p in pieces:
+        away = np.maximum(np.maximum(p.start - u, u - p.end), 0.0)
+        wanted = np.minimum(wanted, p.size + away * slope)
+    return wanted
+
+
+def _counted(u: Array, wanted: Array) -> Array:
+    """How many widths fit between the first place and each; their reciprocal integrates to a logarithm."""
+    a, b, du = wanted[:-1], wanted[1:], np.diff(u)
+    even = np.abs(b - a) < 1e-9 * a
+    cells = np.where(even, du / a, du * np.log(b / a) / np.where(even, 1.0, b - a))
+    return np.concatenate([[0.0], np.cumsum(cells)])
 
 
 def _about_points(low: float, high: float, bands: Iterable[Band]) -> Array:
@@ -376,13 +418,13 @@ def _about_points(low: float, high: float, bands: Iterable[Band]) -> Array:
     return np.array(sorted(v for pair in taken for v in pair))
 
 
-def _bands_near(near: Iterable[tuple[Any, float]], mesh: RectangularMesh) -> list[Band]:
+def _bands_near(near: Iterable[tuple[list[Any], float]], mesh: RectangularMesh) -> list[Band]:
     """A band across either axis for each part of each shape, along the mesh's own axes."""
     import shapely
 
     bands = []
     for shapes, size in near:
-        for shape in shapes_of(shapes):
+        for shape in shapes:
             for part in getattr(shape, "geoms", [shape]):
                 u, v = mesh.from_map(*shapely.get_coordinates(part).T)
                 bands.append(Band("x", float(u.min()), float(u.max()), size))
@@ -404,7 +446,7 @@ def rectangles(
     margin: WithUnit = 0.0,
     rotation: WithUnit = 0.0,
     bands: Sequence[Band] = (),
-    near: Sequence[tuple[Any, WithUnit]] = (),
+    near: Sequence[tuple[Any, WithUnit | CellsWithin]] = (),
     growth: float = 1.5,
     keep: float | Literal["centre", "cut"] = "centre",
 ) -> RectangularMesh:
@@ -426,9 +468,10 @@ def rectangles(
     rotation : float
         Of rows and columns, anticlockwise about the lower left corner of the extent [degrees].
     bands : sequence of Band
-        Where rows or columns are narrower.
+        Where rows or columns are narrower; edges stand on their ends.
     near : sequence of (shapes, size)
-        Bands around features, bores or shapely shapes, each no wider than its size [m].
+        Bands around features, bores or shapely shapes, each no wider than its size [m]. At points `CellsWithin` may
+        be wanted instead.
     growth : float
         Greatest ratio of the widths of neighbouring rows or columns, above 1.
     keep : "centre", float or "cut"
@@ -456,7 +499,6 @@ def rectangles(
 
     cell, margin = plain(cell, "length", "cell"), plain(margin, "length", "margin")
     rotation = plain(rotation, "angle", "rotation")
-    near = [(shapes, plain(size, "length", "near")) for shapes, size in near]
     if not isinstance(outline, shapely.Geometry) and len(outline) == 2:
         outline, count = _box_of_cells(outline, cell, count), None
     if (cell is None) == (count is None):
@@ -468,7 +510,7 @@ def rectangles(
     frame = RectangularMesh(
         np.array([0.0, 1.0]), np.array([0.0, 1.0]), np.ones((1, 1), dtype=bool), rotation, corner
     )
-    all_bands = [*bands, *_bands_near(near, frame)]
+    around = [*(b for b in bands if b.start == b.end), *_bands_near(wanted_near(near), frame)]
     sizes, counts = _sides(cell, "cell"), _sides(count, "count")
     edges = []
     for k, axis in enumerate("xy"):
@@ -481,7 +523,7 @@ def rectangles(
             assert sizes is not None  # one of both is given
             size, number = sizes[k], (high - low) / sizes[k]
         whole = abs(number - round(number)) <= 1e-9 * max(number, 1.0)
-        if polygon is None and not whole and not all_bands:
+        if polygon is None and not whole and not bands and not around:
             raise InputError(
                 f"cells of {size:g} m do not fill {high - low:g} m along {axis} ({number:.4g} of them). "
                 "Give a size that divides it, or `count` instead."
@@ -490,7 +532,8 @@ def rectangles(
             overhang = 0.5 * (np.ceil(number) * size - (high - low))
             low, high = low - overhang, high + overhang
         refuse_beyond("memory", number * BYTES_PER_PLAN_CELL, f"{number:.3g} cells along {axis}", _LARGER)
-        edges.append(_banded_edges(low, high, size, [b for b in all_bands if b.axis == axis], growth))
+        mine, soft = ([b for b in some if b.axis == axis] for some in (bands, around))
+        edges.append(_banded_edges(low, high, size, mine, soft, growth))
     frame_cells = float((len(edges[0]) - 1) * (len(edges[1]) - 1))
     words = f"{len(edges[1]) - 1} rows and {len(edges[0]) - 1} columns of rectangles"
     refuse_beyond("memory", frame_cells * BYTES_PER_PLAN_CELL, words, _LARGER)

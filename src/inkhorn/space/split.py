@@ -12,9 +12,10 @@ from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_positive
 from inkhorn.sizes import refuse_beyond
-from inkhorn.space.mesh import BYTES_PER_PLAN_CELL, PlanEdges, keeping, shapes_of
+from inkhorn.space.mesh import BYTES_PER_PLAN_CELL, PlanEdges, keeping
 from inkhorn.space.rectangles import CutCells, RectangularMesh, rectangles
-from inkhorn.units import WithUnit, plain
+from inkhorn.space.sizing import CellsWithin, wanted_near
+from inkhorn.units import WithUnit
 
 __all__ = ["SplitMesh", "split_in_four"]
 
@@ -309,7 +310,7 @@ def split_in_four(
     count: int | Sequence[int] | None = None,
     margin: WithUnit = 0.0,
     rotation: WithUnit = 0.0,
-    near: Iterable[tuple[Any, WithUnit]] = (),
+    near: Iterable[tuple[Any, WithUnit | CellsWithin]] = (),
     ring: int = 1,
     keep: float | Literal["centre", "cut"] = "centre",
 ) -> SplitMesh:
@@ -323,7 +324,7 @@ def split_in_four(
         As in `rectangles`, for the cells that are not split; what `keep` says holds for the parts.
     near : sequence of (shapes, size)
         Features, bores or shapely shapes: cells that meet one are split until no side is longer than
-        its size [m]; a polygon is filled with such cells.
+        its size [m]; a polygon is filled with such cells. At points `CellsWithin` may be wanted instead.
     ring : int
         How many cells around each split one, of its own size, are kept from being larger; more let cells
         grow more slowly away from features.
@@ -357,10 +358,8 @@ def split_in_four(
     )
     tree = _Tree(base)
     sizes: dict[float, list[Any]] = {}
-    for shapes, wanted in near:
-        size = plain(wanted, "length", "near")
-        check_positive("near", size, unit="m")
-        sizes.setdefault(float(size), []).extend(shapes_of(shapes))
+    for shapes, size in wanted_near(near):
+        sizes.setdefault(size, []).extend(shapes)
     for size, shapes in sizes.items():
         tree.split_near(shapely.union_all(shapes), size)
     tree.balance(ring)

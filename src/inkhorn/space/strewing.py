@@ -8,59 +8,25 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.errors import InputError, check_positive
+from inkhorn.errors import InputError, check_positive, place_words
 from inkhorn.sizes import refuse_beyond
-from inkhorn.space.mesh import BYTES_PER_PLAN_CELL, shapes_of
-from inkhorn.space.voronoi import VoronoiMesh, finite_ridges
+from inkhorn.space.mesh import BYTES_PER_PLAN_CELL
+from inkhorn.space.sizing import CellsWithin, Sizes, wanted_near
+from inkhorn.space.voronoi import VoronoiMesh, circle_middles, finite_ridges, smallest_angles
 from inkhorn.units import WithUnit, plain
 
 __all__ = ["voronoi"]
 
 Array = NDArray[np.float64]
 
+_COUNTED = 1.1  # the most cells there may be over those asked for
+_LARGEST_ANGLE = 40.0  # that may be asked for
+_MENDED = 60  # turns, at the most, of mending angles
 _UNPINCHED = 3  # rounds, at the most, of lengthening edges
-_NEAR_ENOUGH = 0.03  # by which share a distance to the next feature may be too long, for sizes
 _SHORT = 0.12  # edge over centre distance, below which it is lengthened; faces below 0.1 count as bad
 
 
-class _Sizes:
-    """The wanted size of a cell at any place."""
-
-    def __init__(self, size: float, near: Iterable[tuple[Any, float]], growth: float) -> None:
-        from scipy.spatial import KDTree
-
-        self.size, self.slope = size, (growth - 1.0) / growth
-        groups: dict[float, list[Array]] = {}
-        for shape, wanted in near:
-            if wanted < size:
-                groups.setdefault(wanted, []).append(_dense_points(shape, 0.25 * wanted))
-        self.trees = [(wanted, KDTree(np.concatenate(places))) for wanted, places in sorted(groups.items())]
-
-    def at(self, places: Array) -> Array:
-        wanted = np.full(len(places), self.size)
-        for size, tree in self.trees:
-            reach = (self.size - size) / self.slope
-            away = tree.query(places, eps=_NEAR_ENOUGH, distance_upper_bound=reach, workers=-1)[0]
-            wanted = np.minimum(wanted, size + self.slope * away)
-        return wanted
-
-
-def _dense_points(shape: Any, spacing: float) -> Array:
-    """Points along the lines or outlines of a shape; for a polygon also over its inside."""
-    import shapely
-
-    if shape.geom_type in ("Point", "MultiPoint"):
-        return np.asarray(shapely.get_coordinates(shape))
-    places = [shapely.get_coordinates(shapely.segmentize(shape, spacing))]
-    if "Polygon" in shape.geom_type:
-        west, south, east, north = shape.bounds
-        x, y = np.meshgrid(np.arange(west, east, 4 * spacing), np.arange(south, north, 4 * spacing))
-        here = shapely.contains_xy(shape, x, y)
-        places.append(np.column_stack([x[here], y[here]]))
-    return np.concatenate(places)
-
-
-def _first_places(outline: Any, sizes: _Sizes, rng: np.random.Generator) -> Array:
+def _first_places(outline: Any, sizes: Sizes, rng: np.random.Generator) -> Array:
     """A place in each leaf of squares that are halved until they are as small as wanted."""
     import shapely
 
@@ -81,7 +47,7 @@ def _first_places(outline: Any, sizes: _Sizes, rng: np.random.Generator) -> Arra
     return places[shapely.contains_xy(outline, places[:, 0], places[:, 1])]
 
 
-def _fixed_places(outline: Any, near: Iterable[tuple[Any, float]], sizes: _Sizes) -> Array:
+def _fixed_places(outline: Any, near: Iterable[tuple[Any, float]], sizes: Sizes) -> Array:
     """Points, the vertices of lines, and places along lines no further apart than wanted."""
     import shapely
 
@@ -124,11 +90,12 @@ def _mirrored(places: Array, wanted: Array, outline: Any) -> Array:
 def voronoi(
     outline: Any,
     *,
-    size: WithUnit | None = None,
-    cells: int | None = None,
-    near: Sequence[tuple[Any, WithUnit]] = (),
+    cell: WithUnit | None = None,
+    count: int | None = None,
+    near: Sequence[tuple[Any, WithUnit | CellsWithin]] = (),
     boundary: WithUnit | None = None,
     growth: float = 1.3,
+    least_angle: WithUnit | None = None,
     rounds: int = 4,
     seed: int = 0,
 ) -> VoronoiMesh:
@@ -141,17 +108,20 @@ def voronoi(
     ----------
     outline : shapely Polygon
         May have holes.
-    size : float, optional
+    cell : float, optional
         Wanted size of cells away from everything: the side of a square of the same area [m].
-    cells : int, optional
-        About how many cells there are to be, instead of `size`.
+    count : int, optional
+        How many cells there are to be, within a tenth, instead of `cell`.
     near : sequence of (shapes, size)
-        Features, bores or shapely shapes, and the size of cells at them [m]. A polygon is filled with
-        cells of its size; points and lines get cells of their own, where they lie inside.
+        Features, bores or shapely shapes, and the size of cells at them [m], or `CellsWithin` a distance of points. A
+        polygon is filled with cells of its size; points and lines get cells of their own, where they lie inside.
     boundary : float, optional
         Size along the outline [m].
     growth : float
         Greatest ratio of the sizes of neighbours, above 1: how fast cells grow away from features.
+    least_angle : float, optional
+        Of the triangles of three cells that meet inside the outline, up to 40 [degrees]. Cells are moved, added and
+        taken out until none is smaller.
     rounds : int
         How often places are moved; more give rounder cells.
     seed : int
@@ -164,86 +134,191 @@ def voronoi(
     Raises
     ------
     InputError
-        If neither or both of `size` and `cells` are given, a size is not above 0, or memory is not allowed for so many
-        cells.
+        If neither or both of `cell` and `count` are given, a size is not above 0, or memory is not allowed for so many
+        cells; if so few cells cannot be, or no such angle; with what can.
 
     References
     ----------
     Lloyd, S. P. (1982), Least squares quantization in PCM, IEEE Transactions on Information Theory
     28(2), 129-137. Du, Q., Faber, V. and Gunzburger, M. (1999), Centroidal Voronoi tessellations,
-    SIAM Review 41(4), 637-676 (density and size).
+    SIAM Review 41(4), 637-676 (density and size). Ruppert, J. (1995), A Delaunay refinement algorithm for quality
+    2-dimensional mesh generation, Journal of Algorithms 18(3), 548-585 (angles).
 
     Examples
     --------
     >>> import shapely
-    >>> mesh = voronoi(shapely.box(0, 0, 1000, 600), size=100, near=[(shapely.Point(300, 200), 10)])
+    >>> mesh = voronoi(shapely.box(0, 0, 1000, 600), cell=100, near=[(shapely.Point(300, 200), 10)])
     >>> bool(abs(mesh.area.sum() - 6e5) < 1e-3), mesh.locate([300.0], [200.0]).tolist()
     (True, [0])
     """
     import shapely
 
-    size, boundary = plain(size, "length", "size"), plain(boundary, "length", "boundary")
-    near = [(group, plain(wanted, "length", "near")) for group, wanted in near]
-    if (size is None) == (cells is None):
-        raise InputError("give either `size` (a size in m) or `cells` (about how many), and not both.")
+    cell, boundary = plain(cell, "length", "cell"), plain(boundary, "length", "boundary")
+    least = plain(least_angle, "angle", "least_angle")
+    if (cell is None) == (count is None):
+        raise InputError("give either `cell` (a size in m) or `count` (how many cells), and not both.")
     if growth <= 1.0:
         raise InputError(f"growth is {growth:g}; expected a ratio above 1, such as 1.3.")
-    given = [(shape, float(wanted)) for group, wanted in near for shape in shapes_of(group)]
+    if least is not None and not 0.0 < least <= _LARGEST_ANGLE:
+        raise InputError(
+            f"least_angle is {least:g} degrees; expected one above 0 and up to {_LARGEST_ANGLE:g}. No mesh is of "
+            "triangles with 60 all round."
+        )
+    given = [(shape, size) for shapes, size in wanted_near(near, growth) for shape in shapes]
     shapes = [*given, *([(shapely.boundary(outline), boundary)] if boundary is not None else [])]
-    check_positive("near", [wanted for _, wanted in shapes], unit="m")
-    if cells is not None:
-        check_positive("cells", cells)
-    if size is not None:
-        check_positive("size", size, unit="m")
-    count = outline.area / size**2 if size is not None else float(cells or 0)
-    count += sum(20.0 + shape.length / wanted + shape.area / wanted**2 for shape, wanted in shapes)
+    check_positive("boundary", [size for _, size in shapes], unit="m")
+    if count is not None:
+        check_positive("count", count)
+    if cell is not None:
+        check_positive("cell", cell, unit="m")
+    number = outline.area / cell**2 if cell is not None else float(count or 0)
+    number += sum(20.0 + shape.length / size + shape.area / size**2 for shape, size in shapes)
     refuse_beyond(
-        "memory", count * BYTES_PER_PLAN_CELL, f"{count:.3g} Voronoi cells", "Ask for larger cells, or fewer."
+        "memory", number * BYTES_PER_PLAN_CELL, f"{number:.3g} Voronoi cells", "Ask for larger cells, or fewer."
     )
-    if size is None:
-        assert cells is not None  # one of both is given
-        size = _size_for(outline, cells, shapes, growth)
-    check_positive("size", size, unit="m")
-    sizes = _Sizes(size, shapes, growth)
-    fixed = _fixed_places(outline, given, sizes)
-    places = np.vstack(
-        [fixed, _away_from(_first_places(outline, sizes, np.random.default_rng(seed)), fixed, sizes)]
-    )
-    n_fixed = len(fixed)
-    for turn in range(rounds):
-        places = _moved(places, n_fixed, sizes, outline)
-        if turn < rounds - 1:
-            free = _away_from(places[n_fixed:], fixed, sizes)
-            places = np.vstack([fixed, free])
-    for _ in range(_UNPINCHED if rounds else 0):
-        places, pinched = _unpinched(places, n_fixed, outline)
-        if not pinched:
-            break
+    largest = float(np.sqrt(outline.area)) if cell is None else float(cell)
+    strewing = _Strewing(outline, given, Sizes(largest, shapes, growth), rounds, seed)
+    places, n_fixed, sizes = strewing.evened(largest) if count is None else strewing.counted(int(count))
+    if least is not None:
+        places = _with_angles(places, n_fixed, sizes, outline, least)
     return VoronoiMesh(places, outline)
 
 
-def _size_for(outline: Any, cells: int, shapes: list[tuple[Any, float]], growth: float) -> float:
-    """The size far from everything that gives about so many cells."""
+class _Strewing:
+    """Centres of cells by the size away from everything."""
+
+    def __init__(
+        self, outline: Any, given: list[tuple[Any, float]], sizes: Sizes, rounds: int, seed: int
+    ) -> None:
+        self.outline, self.given, self.sizes, self.rounds, self.seed = outline, given, sizes, rounds, seed
+
+    def strewn(self, size: float) -> tuple[Array, Array, Sizes]:
+        """Fixed places, the first ones of all others, and the sizes wanted."""
+        sizes = self.sizes.up_to(size)
+        fixed = _fixed_places(self.outline, self.given, sizes)
+        free = _first_places(self.outline, sizes, np.random.default_rng(self.seed))
+        return fixed, _away_from(free, fixed, sizes), sizes
+
+    def evened(self, size: float) -> tuple[Array, int, Sizes]:
+        """All places once they are moved, the fixed ones first; how many these are; and the sizes wanted."""
+        fixed, free, sizes = self.strewn(size)
+        places, n_fixed = np.vstack([fixed, free]), len(fixed)
+        for turn in range(self.rounds):
+            places = _moved(places, n_fixed, sizes, self.outline)
+            if turn < self.rounds - 1:
+                places = np.vstack([fixed, _away_from(places[n_fixed:], fixed, sizes)])
+        for _ in range(_UNPINCHED if self.rounds else 0):
+            places, pinched = _unpinched(places, n_fixed, self.outline)
+            if not pinched:
+                break
+        return places, n_fixed, sizes
+
+    def counted(self, count: int) -> tuple[Array, int, Sizes]:
+        """As `evened`, of the size that gives so many.
+
+        Raises
+        ------
+        InputError
+            If there are more by a tenth whatever the size.
+        """
+        largest = self.sizes.size
+        least = sum(len(v) for v in self.strewn(largest)[:2])
+        if least > _COUNTED * count + 1:
+            raise InputError(
+                f"{count} cells are too few: the sizes near shapes and along the boundary alone take {least}. Ask for "
+                f"{least} or more, for larger sizes there, or let cells grow faster (growth)."
+            )
+        best, wanted = None, float(count)
+        for _ in range(4):
+            made = self.evened(self._size_for(wanted, least))
+            number = len(made[0])
+            if best is None or abs(number - count) < abs(len(best[0]) - count):
+                best = made
+            if abs(number - count) <= 0.3 * (_COUNTED - 1.0) * count:
+                break
+            wanted *= count / number
+        assert best is not None  # of the first turn
+        if abs(len(best[0]) - count) > max((_COUNTED - 1.0) * count, 1.0):
+            raise InputError(
+                f"{count} cells cannot be made here; the nearest number found is {len(best[0])}. Ask for so many, or "
+                "give a size."
+            )
+        return best
+
+    def _size_for(self, wanted: float, least: int) -> float:
+        """The size away from everything for which about so many places are strewn."""
+        low, high = np.log(np.sqrt(self.outline.area / (4.0 * wanted + 16.0))), np.log(self.sizes.size)
+        if wanted <= least:
+            return float(np.exp(high))
+        for _ in range(14):
+            middle = 0.5 * (low + high)
+            number = sum(len(v) for v in self.strewn(float(np.exp(middle)))[:2])
+            if abs(number - wanted) <= 0.01 * wanted:
+                return float(np.exp(middle))
+            low, high = (middle, high) if number > wanted else (low, middle)
+        return float(np.exp(high))
+
+
+def _with_angles(places: Array, n_fixed: int, sizes: Sizes, outline: Any, least: float) -> Array:
+    """Move, add and take out places until no triangle inside has a smaller angle.
+
+    Of a triangle with a smaller one, both ends of the shortest side become one where that is shorter than cells are to be
+    there; else a place is added in the middle of its circle (Ruppert 1995).
+
+    Raises
+    ------
+    InputError
+        If that does not come about.
+    """
+    best, reached = places, -1.0
+    for _ in range(_MENDED):
+        corners, middle, angle = _triangles_within(places, outline)
+        smallest = float(angle.min(initial=60.0))
+        if smallest > reached:
+            best, reached = places, smallest
+        if smallest >= least:
+            return places
+        bad = np.flatnonzero(angle < least + 1.0)
+        bad = bad[np.argsort(angle[bad])]
+        wanted = sizes.at(middle[bad])
+        touched = np.zeros(len(places), dtype=bool)
+        moved, gone, more = places.copy(), np.zeros(len(places), dtype=bool), []
+        for triangle, size in zip(bad, wanted, strict=True):
+            of = corners[triangle]
+            if touched[of].any() or angle[triangle] >= least:
+                continue
+            touched[of] = True
+            sides = places[of[[1, 2, 0]]] - places[of]
+            k = int(np.argmin(np.hypot(sides[:, 0], sides[:, 1])))
+            a, b = sorted((int(of[k]), int(of[(k + 1) % 3])))
+            if b < n_fixed or np.hypot(*sides[k]) > 0.8 * size:
+                more.append(middle[triangle])
+            else:
+                gone[b] = True
+                if a >= n_fixed:
+                    moved[a] = 0.5 * (places[a] + places[b])
+        places = np.vstack([moved[~gone], np.array(more).reshape(-1, 2)])
+        places = _unpinched(_moved(places, n_fixed, sizes, outline), n_fixed, outline)[0]
+    corners, middle, angle = _triangles_within(best, outline)
+    where = middle[int(np.argmin(angle))]
+    raise InputError(
+        f"no mesh with angles of at least {least:g} degrees was found; one of {reached:.1f} was, least at "
+        f"{place_words(*where)}. Ask for no more than that, or move what stands closer there than cells are large."
+    )
+
+
+def _triangles_within(places: Array, outline: Any) -> tuple[NDArray[np.int64], Array, Array]:
+    """Triangles of places that meet inside an outline: corners, where they meet, and the smallest angle [degrees]."""
     import shapely
+    from scipy.spatial import Delaunay
 
-    west, south, east, north = outline.bounds
-    x, y = np.meshgrid(np.linspace(west, east, 300), np.linspace(south, north, 300))
-    here = shapely.contains_xy(outline, x, y)
-    places = np.column_stack([x[here], y[here]])
-    sizes = _Sizes(float(np.sqrt(outline.area)), shapes, growth)
-    away = [(size, tree.query(places, eps=_NEAR_ENOUGH, workers=-1)[0]) for size, tree in sizes.trees]
-    low, high = 1e-3 * sizes.size, sizes.size
-    for _ in range(40):
-        middle = float(np.sqrt(low * high))
-        wanted = np.full(len(places), middle)
-        for size, distance in away:
-            wanted = np.minimum(wanted, size + sizes.slope * distance) if size < middle else wanted
-        count = outline.area * float(np.mean(1.0 / wanted**2))
-        low, high = (middle, high) if count > cells else (low, middle)
-    return high
+    corners = Delaunay(places).simplices.astype(np.int64)
+    middle = circle_middles(places[corners])
+    inside = shapely.contains_xy(outline, middle[:, 0], middle[:, 1])
+    return corners[inside], middle[inside], smallest_angles(places[corners[inside]])
 
 
-def _away_from(places: Array, fixed: Array, sizes: _Sizes) -> Array:
+def _away_from(places: Array, fixed: Array, sizes: Sizes) -> Array:
     """Leave out places that crowd a fixed one."""
     from scipy.spatial import KDTree
 
@@ -253,7 +328,7 @@ def _away_from(places: Array, fixed: Array, sizes: _Sizes) -> Array:
     return places[away > 0.6 * sizes.at(places)]
 
 
-def _moved(places: Array, n_fixed: int, sizes: _Sizes, outline: Any) -> Array:
+def _moved(places: Array, n_fixed: int, sizes: Sizes, outline: Any) -> Array:
     """Move every free place to the weighted middle of its cell."""
     import shapely
 

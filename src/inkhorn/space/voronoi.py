@@ -16,7 +16,7 @@ from inkhorn.space.mesh import PlanEdges
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["Ridges", "VoronoiMesh", "finite_ridges"]
+__all__ = ["Ridges", "VoronoiMesh", "circle_middles", "finite_ridges", "smallest_angles"]
 
 Array = NDArray[np.float64]
 
@@ -213,15 +213,8 @@ class VoronoiMesh(Shown):
         if self.n_cells < 4:
             return np.empty(0)
         corners = self.centres[Delaunay(self.centres).simplices]
-        meeting = _circle_middles(corners)
-        corners = corners[shapely.contains_xy(self.outline, meeting[:, 0], meeting[:, 1])]
-        sides = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2)
-        a2, b2, c2 = (sides**2).T
-        shortest = sides.min(axis=1)
-        # the smallest angle is opposite the shortest side
-        others = a2 + b2 + c2 - 2.0 * shortest**2
-        product = sides.prod(axis=1) / shortest
-        return np.asarray(np.rad2deg(np.arccos(np.clip(others / (2.0 * product), -1.0, 1.0))))
+        meeting = circle_middles(corners)
+        return smallest_angles(corners[shapely.contains_xy(self.outline, meeting[:, 0], meeting[:, 1])])
 
 
 class Ridges(NamedTuple):
@@ -242,7 +235,7 @@ class Ridges(NamedTuple):
     beyond: NDArray[np.int64]
 
 
-def _circle_middles(corners: Array) -> Array:
+def circle_middles(corners: Array) -> Array:
     """Return the middle of the circle through each triangle's corners: (n, 3, 2) give (n, 2)."""
     a, b, c = corners[:, 0], corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
     d = 2.0 * (b[:, 0] * c[:, 1] - b[:, 1] * c[:, 0])
@@ -250,6 +243,15 @@ def _circle_middles(corners: Array) -> Array:
     return np.asarray(
         a + np.column_stack([c[:, 1] * bb - b[:, 1] * cc, b[:, 0] * cc - c[:, 0] * bb]) / d[:, None]
     )
+
+
+def smallest_angles(corners: Array) -> Array:
+    """Return the smallest angle of triangles [degrees]: (n, 3, 2) give (n,)."""
+    sides = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2)
+    shortest = sides.min(axis=1)  # opposite the smallest angle
+    others = (sides**2).sum(axis=1) - 2.0 * shortest**2
+    product = sides.prod(axis=1) / shortest
+    return np.asarray(np.rad2deg(np.arccos(np.clip(others / (2.0 * product), -1.0, 1.0))))
 
 
 def finite_ridges(points: Array) -> Ridges:
@@ -261,7 +263,7 @@ def finite_ridges(points: Array) -> Ridges:
 
     mesh = Delaunay(points)
     corners, beside = mesh.simplices.astype(np.int64), mesh.neighbors
-    middle = _circle_middles(points[corners])
+    middle = circle_middles(points[corners])
     pairs, ends, beyond = [], [], []
     own = np.arange(len(corners))
     for k in range(3):
