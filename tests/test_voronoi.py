@@ -70,7 +70,9 @@ def test_the_mesh_is_good_and_says_how_good():
     assert table.loc["cell size [m]", "median"] == pytest.approx(np.median(np.sqrt(mesh.area)))
 
 
-@pytest.mark.parametrize("near", [[], [(WELLS, 8.0), (CREEK, 25.0)], [(shapely.box(100, 300, 300, 500), 12.0)]])
+@pytest.mark.parametrize(
+    "near", [[], [(WELLS, 8.0), (CREEK, 25.0)], [(shapely.box(100, 300, 300, 500), 12.0)]]
+)
 @pytest.mark.parametrize(("count", "growth"), [(60, 1.3), (900, 1.2), (2500, 1.5)])
 def test_as_many_cells_as_asked_for_or_the_least_there_can_be(near, count, growth):
     try:

@@ -66,6 +66,7 @@ from .site import soil_water_balance as soil_water_balance
 from .space import Band as Band
 from .space import BetweenSurface as BetweenSurface
 from .space import BoundedSurface as BoundedSurface
+from .space import CellSurface as CellSurface
 from .space import CellsWithin as CellsWithin
 from .space import ConstantSurface as ConstantSurface
 from .space import Grid as Grid

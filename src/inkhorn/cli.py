@@ -149,10 +149,12 @@ def check(
     say(repr(project.site))
     for change in project.changes:
         say(f"variant {variant}: {change}")
-    print_table(pd.DataFrame(project.read), "What was read")
+    try:
+        model, findings = check_project(project, grid)
+    finally:
+        print_table(pd.DataFrame(project.read), "What was read")
     if project.site.schedule is not None:
         say(repr(project.site.schedule))
-    model, findings = check_project(project, grid)
     covered, boundary = model.grid.mesh.area.sum(), project.site.boundary.area
     say(f"{model.grid.mesh!r}, {covered / boundary - 1:+.2%} against the boundary\n{model.grid!r}")
     if isinstance(model.grid.mesh, VoronoiMesh):

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.errors import InputError
+from inkhorn.errors import InputError, did_you_mean, naming
 from inkhorn.files.reading import reading_as
 from inkhorn.files.shapes import read_shapes
 from inkhorn.sizes import refuse_beyond
 from inkhorn.space import PlanMesh, PolygonMesh
+from inkhorn.units import METRES_AND_DAYS, UnitSystem, refuse_impossible, split_header, unit_factor
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -38,6 +40,8 @@ class MeshFile:
         The file, for messages.
     left : tuple of str
         What the file holds besides, in words.
+    units : mapping of str to str
+        Of attributes, as the file states them: beside the values, or in brackets behind the name.
     """
 
     mesh: PlanMesh
@@ -45,13 +49,15 @@ class MeshFile:
     crs: str | None
     source: str
     left: tuple[str, ...] = ()
+    units: Mapping[str, str] = field(default_factory=dict)
 
     def __str__(self) -> str:
         lines = [f"{self.source}: {self.mesh!r}; {self.crs or 'no coordinate system stated'}"]
         for name, values in self.attributes.items():
             empty = int(values.isna().sum())
             lines.append(
-                f"  {name}: {'numbers' if values.dtype.kind in 'fiub' else 'text'}"
+                f"  {name}{f' [{unit}]' if (unit := self.units.get(str(name))) else ''}: "
+                f"{'numbers' if values.dtype.kind in 'fiub' else 'text'}"
                 f"{f', empty in {empty} of {len(values)} cells' if empty else ''}"
             )
         if self.attributes.columns.empty:
@@ -59,19 +65,38 @@ class MeshFile:
         lines += [f"  not taken: {words}" for words in self.left]
         return "\n".join(lines)
 
-    def numbers(self, column: str) -> NDArray[np.float64]:
-        """Return an attribute as numbers, (n_cells,).
+    def numbers(
+        self,
+        column: str,
+        kind: str = "number",
+        *,
+        unit: str | None = None,
+        units: UnitSystem = METRES_AND_DAYS,
+    ) -> NDArray[np.float64]:
+        """Return an attribute as numbers in metres, days and grams, (n_cells,).
+
+        Parameters
+        ----------
+        column : str
+            Its name.
+        kind : str
+            What it measures, a key of `inkhorn.units.KINDS`.
+        unit : str, optional
+            Of the attribute; as the file states it if not given.
+        units : UnitSystem
+            Where neither says.
 
         Raises
         ------
         InputError
-            If there is no such attribute, or it is no number somewhere; nothing is filled in.
+            If there is no such attribute, it is no number somewhere (nothing is filled in), or none that can be.
         """
         import pandas as pd
 
         if column not in self.attributes:
+            known = list(self.attributes.columns)
             raise InputError(
-                f'{self.source} has no attribute "{column}"; it has {list(self.attributes.columns)}.'
+                f'{self.source} has no attribute "{column}"; it has {known}.{did_you_mean(column, known)}'
             )
         values = pd.to_numeric(self.attributes[column], errors="coerce").to_numpy(dtype=np.float64)
         bad = np.flatnonzero(~np.isfinite(values))
@@ -80,7 +105,21 @@ class MeshFile:
                 f'{self.source}, row {bad[0] + 1}: "{column}" is {self.attributes[column].iloc[bad[0]]}; expected a '
                 f"number ({len(bad)} of {len(values)} are bad). Fill them in, or take the cells out."
             )
+        with naming(f'{self.source}, "{column}"'):
+            values = values * unit_factor(unit or self.units.get(column) or units.unit_of(kind), kind)
+            refuse_impossible("a value", values, kind)
         return values
+
+
+def _split_units(attributes: pd.DataFrame, stated: Mapping[str, str]) -> tuple[pd.DataFrame, dict[str, str]]:
+    """Attributes by their bare names, and the units that stood behind these in brackets, or are stated."""
+    names = {str(n): split_header(str(n)) for n in attributes.columns}
+    bare = [name for name, _ in names.values()]
+    names = {n: (name, unit) if bare.count(name) == 1 else (n, "") for n, (name, unit) in names.items()}
+    units = {name: unit or stated.get(n, "") for n, (name, unit) in names.items()}
+    return attributes.rename(columns={n: name for n, (name, _) in names.items()}), {
+        n: u for n, u in units.items() if u
+    }
 
 
 def read_mesh(path: str | Path, *, table: str | None = None) -> MeshFile:
@@ -114,7 +153,8 @@ def read_mesh(path: str | Path, *, table: str | None = None) -> MeshFile:
         mesh = PolygonMesh(np.array([s.geometry for s in shapes], dtype=object))
     except InputError as problem:
         raise InputError(f"{path.name}: {problem}") from None
-    return MeshFile(mesh, pd.DataFrame([s.attributes for s in shapes]), crs, path.name)
+    attributes, units = _split_units(pd.DataFrame([s.attributes for s in shapes]), {})
+    return MeshFile(mesh, attributes, crs, path.name, units=units)
 
 
 def opened_dataset(path: Path) -> xr.Dataset:
@@ -193,12 +233,15 @@ def _read_ugrid(path: Path, name: str | None) -> MeshFile:
         centres = np.column_stack([data[n].to_numpy() for n in topology["face_coordinates"].split()[:2]])
     structure = {name, around.name, *topology.get("node_coordinates", "").split()}
     structure |= set(topology.get("face_coordinates", "").split())
-    attributes, left = {}, []
+    attributes: dict[str, Any] = {}
+    left, stated = [], {}
     for variable, values in data.variables.items():
         if variable in structure:
             continue
         if values.dims == (dimension,):
             column = values.to_numpy()
+            if str(values.attrs.get("units", "1")) != "1":
+                stated[str(variable)] = str(values.attrs["units"])
             empty = values.attrs.get("_FillValue")
             attributes[str(variable)] = (
                 np.where(column == empty, np.nan, column) if empty is not None else column
@@ -210,4 +253,5 @@ def _read_ugrid(path: Path, name: str | None) -> MeshFile:
     except InputError as problem:
         raise InputError(f'{path.name}, mesh "{name}": {problem}') from None
     crs = next((str(v.attrs["crs_wkt"]) for v in data.variables.values() if "crs_wkt" in v.attrs), None)
-    return MeshFile(mesh, pd.DataFrame(attributes, index=range(mesh.n_cells)), crs, path.name, tuple(left))
+    by_cell, units = _split_units(pd.DataFrame(attributes, index=range(mesh.n_cells)), stated)
+    return MeshFile(mesh, by_cell, crs, path.name, tuple(left), units)

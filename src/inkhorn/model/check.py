@@ -14,7 +14,7 @@ from inkhorn.model.levels import levelless_cells
 from inkhorn.model.model import Model
 from inkhorn.model.placing import placings
 from inkhorn.site import Feature, Quantity, Series, days_since, declared_fields, properties
-from inkhorn.space import POINT_METHODS, PointSurface, point_surfaces
+from inkhorn.space import POINT_METHODS, PointSurface, SplitMesh, point_surfaces
 from inkhorn.units import KINDS
 
 __all__ = ["check"]
@@ -369,7 +369,12 @@ def _check_rows(model: Model) -> Iterator[Finding]:
             f"in {len(unsafe)} of {model.grid.n_cells} cells, where cells of different size meet, heads may overshoot "
             "those around them a little",
             model.grid.place_of(int(unsafe[0])),
-            "Look at the heads there; a larger `ring` makes sizes change more slowly.",
+            "Look at the heads there; "
+            + (
+                "a larger `ring` makes sizes change more slowly."
+                if isinstance(model.grid.mesh, SplitMesh)
+                else "the nearer in size the cells of neighbouring layers are (layer_cell), the less."
+            ),
         )
     if len(rows.inexact):
         first = int(model.grid.faces.cells[rows.inexact[0], 0])

@@ -17,7 +17,6 @@ from pydantic import (
 from pydantic_core import PydanticCustomError
 
 from inkhorn.errors import did_you_mean
-from inkhorn.files.meshes import read_mesh
 from inkhorn.project.parts import (
     GROWTH,
     Angle,
@@ -31,7 +30,7 @@ from inkhorn.project.parts import (
     told,
 )
 from inkhorn.site import kinds
-from inkhorn.space import Band, CellsWithin, PlanMesh, PolygonMesh, rectangles, split_in_four, voronoi
+from inkhorn.space import Band, CellsWithin, PlanMesh, rectangles, split_in_four, voronoi
 from inkhorn.units import quantity
 
 if TYPE_CHECKING:
@@ -88,7 +87,9 @@ class NearPart(Part):
     @model_validator(mode="after")
     def _some(self) -> NearPart:
         if not (self.features or self.kinds or self.file):
-            raise ValueError('name `features`, `kinds` such as ["well"] or a `file`, near which cells are to be small')
+            raise ValueError(
+                'name `features`, `kinds` such as ["well"] or a `file`, near which cells are to be small'
+            )
         by_count = self.count is not None
         if by_count == (self.size is not None) or by_count != (self.within is not None):
             raise ValueError("give either a `size`, or a `count` of cells and `within` which distance")
@@ -122,6 +123,11 @@ class MeshPart(Part):
     """A plan mesh over the boundary."""
 
     mesh_kind: ClassVar[str] = ""
+    layer_cell: dict[str, Length] = told(
+        "size that cells are joined to at the least, by layer, so that upper layers may be finer than lower ones",
+        {"lower limestone": "200 m"},
+        default_factory=dict,
+    )
 
     @model_validator(mode="before")
     @classmethod
@@ -277,19 +283,33 @@ class VoronoiPart(_OverBoundary):
         )
 
 
+class AttributePart(Part):
+    """An attribute of the cells of a mesh made elsewhere, taken as a property or an elevation of the model's cells."""
+
+    column: str = told("the attribute", "kf")
+    of: str = told(
+        'what it is, as of [[edit]]: a property, "base" or "ground"',
+        "horizontal_conductivity",
+    )
+    unit: str | None = told("if the file states none", "m/s", default=None)
+    layers: list[str] = told("in which layers; every one if not given", ["sand"], default_factory=list)
+
+
 class FileMeshPart(MeshPart):
-    """Polygons or a UGRID mesh made elsewhere."""
+    """Polygons or a UGRID mesh made elsewhere, and those of its attributes that are taken over."""
 
     mesh_kind: ClassVar[str] = "file"
     kind: Literal["file"] = told("of the mesh", "file")
     file: str = told("GeoPackage, GeoJSON, Shapefile, or NetCDF with a UGRID mesh", "cells.gpkg")
     table: str | None = told("which table of a GeoPackage", "cells", default=None)
+    attribute: list[AttributePart] = told(
+        "attributes of its cells that are taken over",
+        [{"column": "kf", "of": "horizontal_conductivity", "unit": "m/s"}],
+        default_factory=list,
+    )
 
     def made(self, outline: Any, near: Near, source: Source) -> PlanMesh:
-        with source.inputs.reading(self.file) as path:
-            found = read_mesh(path, table=self.table)
-        shapes, _ = source.on_the_map(found.mesh.polygons(), found.crs, self.file, "grid")
-        return found.mesh if shapes is None else PolygonMesh(shapes)
+        return source.mesh(self, "grid").mesh
 
 
 def _tag(value: Any) -> str:

@@ -11,17 +11,30 @@ import numpy as np
 
 from inkhorn.errors import InputError, did_you_mean, gathering, naming
 from inkhorn.files import read_last_heads, read_picture, read_raster
-from inkhorn.model import Finding
+from inkhorn.model import Finding, dimension_of
 from inkhorn.project.inputs import Inputs
-from inkhorn.project.parts_grid import MeshPart
+from inkhorn.project.parts_grid import FileMeshPart, MeshPart
 from inkhorn.project.project_file import ProjectFile
 from inkhorn.project.read_features import FeatureReader
 from inkhorn.project.read_strata import StrataReader
 from inkhorn.project.source import Source
 from inkhorn.project.unusual import unusual
 from inkhorn.project.variants import variant_file
-from inkhorn.site import Bore, Feature, Material, Picture, Series, Site, Species, Zones, kinds
-from inkhorn.space import Grid, PlanMesh, Surface, layered
+from inkhorn.site import (
+    Bore,
+    Edit,
+    Feature,
+    Material,
+    Picture,
+    Series,
+    Site,
+    Species,
+    Zones,
+    kinds,
+    properties,
+    value_named,
+)
+from inkhorn.space import CellSurface, Grid, PlanMesh, Surface, layered
 from inkhorn.unit_choice import UnitChoice
 
 __all__ = ["Project", "read_project", "read_site"]
@@ -44,8 +57,6 @@ class Project:
         The file's tables, numbers in metres, days and grams.
     source : Source
         Finds the files that are named.
-    read : tuple of dict
-        What came of each: file, table, rows, what, and a note.
     variant : str or None
         Its name, if one was laid over the project file.
     changes : tuple of str
@@ -66,7 +77,6 @@ class Project:
     site: Site
     asked: ProjectFile = field(repr=False)
     source: Source = field(repr=False)
-    read: tuple[dict[str, Any], ...] = field(repr=False, default=())
     variant: str | None = None
     changes: tuple[str, ...] = field(repr=False, default=())
     initial_heads: Surface | None = field(repr=False, default=None)
@@ -100,6 +110,47 @@ class Project:
                 inside &= np.array(made)[cells.material_layer]
             found[part.name] = inside
         return found
+
+    @property
+    def read(self) -> tuple[dict[str, Any], ...]:
+        """What came of each file: file, table, rows, what, and a note; of a grid's file once that is made."""
+        return self.source.came()
+
+    def site_on(self, name: str | None = None) -> Site:
+        """Return the site as it is placed on a grid: with the attributes that the grid's file has of its cells.
+
+        Raises
+        ------
+        InputError
+            If the file has no such attribute, or it cannot be what it is taken for.
+        """
+        part = self._grid_part(name)
+        if not isinstance(part, FileMeshPart) or not part.attribute:
+            return self.site
+        used, edits = self.grid_name(name), []
+        for k, attribute in enumerate(part.attribute):
+            key = ("grid", "attribute", k) if used is None else ("grids", used, "attribute", k)
+            with naming(self.source.by(*key)):
+                found, of = self.source.mesh(part, *key[:-2]), value_named(attribute.of)
+                if of not in (*properties(), "base", "ground"):
+                    raise InputError(
+                        f'"{attribute.of}" is no property of cells; expected one of {[*properties(), "base", "ground"]}.'
+                        f"{did_you_mean(attribute.of, list(properties()))}"
+                    )
+                values = found.numbers(
+                    attribute.column, dimension_of(of, []), unit=attribute.unit, units=self.source.units
+                )
+            what = f'"{attribute.column}" of {part.file}'
+            edits.append(
+                Edit(
+                    of,
+                    CellSurface(found.mesh, values, what),
+                    layers=tuple(attribute.layers),
+                    reason=f"attribute {what}",
+                    source=self.source.by(*key),
+                )
+            )
+        return replace(self.site, edits=(*edits, *self.site.edits))
 
     @property
     def shown_in(self) -> UnitChoice:
@@ -137,7 +188,8 @@ class Project:
         """
         part, mesh = self._grid_part(name), self.mesh(name)
         with naming(self.path.name):
-            return layered(mesh, self.site.strata, max_splits=getattr(part, "max_splits", {}))
+            splits = getattr(part, "max_splits", {})
+            return layered(mesh, self.site.strata, max_splits=splits, layer_cell=part.layer_cell)
 
     def grid_name(self, name: str | None = None) -> str | None:
         """Return the name of the grid that is used: the one given, that of the run whose inputs these are, `use_grid`."""
@@ -424,7 +476,8 @@ class _Reader:
             for j, near in enumerate(grid.near_parts):
                 known(near.features, places, "feature or bore", *path, "near", j)
             known(getattr(grid, "left_out", []), places, "feature or bore", *path, "left_out")
-            known(list(getattr(grid, "max_splits", {})), layers, "layer", *path, "max_splits")
+            for key in ("max_splits", "layer_cell"):
+                known(list(getattr(grid, key, {})), layers, "layer", *path, key)
         for group in kinds():
             for k, part in enumerate(getattr(asked, group)):
                 known(list(getattr(part, "concentration", {})), species, "species", group, k, "concentration")
@@ -455,7 +508,7 @@ def read_project(path: str | Path, *, variant: str | None = None) -> Project:
     reader = _Reader(path, variant_file(path, variant) if variant is not None else None)
     site, source = reader.site(), reader.source
     reader.check_names(site)
-    further = {
+    further: dict[str, Any] = {
         "initial_heads": reader.initial_heads(),
         "regions": reader.regions(),
         "lines": reader.lines(),
@@ -466,7 +519,6 @@ def read_project(path: str | Path, *, variant: str | None = None) -> Project:
         site,
         reader.asked,
         source,
-        source.came(),
         variant,
         tuple(source.changes),
         findings=(*source.findings, *unusual(reader.asked, source.places)),

@@ -5,12 +5,13 @@ from __future__ import annotations
 from contextlib import ExitStack
 from dataclasses import replace
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
+from inkhorn.files.meshes import MeshFile, read_mesh
 from inkhorn.files.shapes import Shape, read_shapes
 from inkhorn.files.tables import Table, read_table
 from inkhorn.model import Finding
@@ -18,7 +19,11 @@ from inkhorn.project.coordinates import metre_system
 from inkhorn.project.inputs import Inputs
 from inkhorn.project.parts import ShapeFile
 from inkhorn.project.project_file import load_project_file
+from inkhorn.space import PolygonMesh
 from inkhorn.units import UnitSystem, split_header, unit_factor
+
+if TYPE_CHECKING:
+    from inkhorn.project.parts_grid import FileMeshPart
 
 __all__ = ["Source"]
 
@@ -70,6 +75,7 @@ class Source:
         self.read: dict[tuple[str, str], dict[str, Any]] = {}  # what came, by file and table
         self.findings: list[Finding] = []
         self.remarks: dict[tuple[str, str], list[str]] = {}  # what was understood of each table
+        self.meshes: dict[tuple[str, str | None], MeshFile] = {}
         self.crs: MapSystem | None = None
         self.bare: tuple[str, float] | None = (
             None  # the first file that states none before one does, and its unit
@@ -141,6 +147,25 @@ class Source:
         columns = ", ".join(shapes[0].attributes) or "none"
         self.note(part.file, part.table, len(shapes), f"{', '.join(geometries)}; attributes {columns}", moved)
         return shapes
+
+    def mesh(self, part: FileMeshPart, *key: Any) -> MeshFile:
+        """Read a plan mesh made elsewhere, on the map; once."""
+        if (part.file, part.table) not in self.meshes:
+            with self.inputs.reading(part.file) as path:
+                found = read_mesh(path, table=part.table)
+            shapes, moved = self.on_the_map(found.mesh.polygons(), found.crs, part.file, *key)
+            if shapes is not None:
+                found = replace(found, mesh=PolygonMesh(shapes))
+            taken = [a.column for a in part.attribute]
+            idle = [str(c) for c in found.attributes.columns if c not in taken]
+            words = [f"taken over: {', '.join(taken)}"] if taken else []
+            words += [f"attributes not taken over: {', '.join(idle)}"] if idle else []
+            words += [f"not read: {w}" for w in found.left]
+            self.note(
+                part.file, part.table, found.mesh.n_cells, "; ".join(["cells of a grid", *words]), moved
+            )
+            self.meshes[part.file, part.table] = found
+        return self.meshes[part.file, part.table]
 
     def on_the_map(
         self, geometries: Any, crs: str | None, file: str, *key: Any

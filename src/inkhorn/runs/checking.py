@@ -24,7 +24,7 @@ PRODUCTS: Sequence[Product[Any]] = (FlowProduct(), LevelsProduct(), PathsProduct
 
 def check_project(project: Project, grid: str | None = None) -> tuple[Model, Findings]:
     """Place the site on the grid asked for, or another of the project's by name, and look for mistakes."""
-    site, unknown = project.site, project.site.unknown_materials
+    site, unknown = project.site_on(grid), project.site.unknown_materials
     if unknown:  # supposed to be like the others, so that all other mistakes are seen, too
         known = [m.conductivity for m in site.materials.values() if m.conductivity is not None]
         guess = float(np.exp(np.mean(np.log(known)))) if known else 1.0

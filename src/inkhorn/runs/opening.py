@@ -98,7 +98,7 @@ class Run:
     def _placed(self) -> Model:
         from inkhorn.model import place
 
-        return place(self.site, self.project.grid())
+        return place(self.project.site_on(), self.project.grid())
 
     @property
     def model(self) -> Model:

@@ -20,6 +20,7 @@ from inkhorn.space.strewing import voronoi
 from inkhorn.space.surfaces import (
     BetweenSurface,
     BoundedSurface,
+    CellSurface,
     ConstantSurface,
     GriddedSurface,
     OffsetSurface,
@@ -40,6 +41,7 @@ __all__ = [
     "Beside",
     "BetweenSurface",
     "BoundedSurface",
+    "CellSurface",
     "Cells",
     "CellsWithin",
     "ConstantSurface",

@@ -10,11 +10,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from inkhorn.errors import InputError, check_finite, place_words
+from inkhorn.errors import InputError, check_finite, check_positive, place_words
 from inkhorn.read_only import freeze
 from inkhorn.shown import Shown
 from inkhorn.sizes import refuse_beyond
 from inkhorn.space.cells import FLOOR, SIDE, Cells, Faces, OuterFaces
+from inkhorn.space.joining import joined_cells
 from inkhorn.space.merged import MergedMesh
 from inkhorn.space.mesh import PlanEdges, PlanMesh
 from inkhorn.space.radial import equivalent_radius
@@ -22,6 +23,7 @@ from inkhorn.space.rectangles import RectangularMesh
 from inkhorn.space.rim import OuterEdges, outer_edges
 from inkhorn.space.split import SplitMesh
 from inkhorn.space.strata import Strata, layers_named
+from inkhorn.units import WithUnit, plain
 
 _BYTES_PER_CELL = 3000.0  # of a cell placed and solved, as measured on each kind of mesh
 
@@ -221,7 +223,7 @@ class Grid(Shown):
             self.meshes, self.within_layer, self.first_of_layer[:-1], strict=True
         ):
             if id(mesh) not in known:
-                known[id(mesh)] = outer_edges(mesh)
+                known[id(mesh)] = mesh.outer_edges() if isinstance(mesh, MergedMesh) else outer_edges(mesh)
             rim = known[id(mesh)]
             numbers = np.full(mesh.n_cells, -1, dtype=np.int64)
             numbers[present] = first + np.arange(len(present))
@@ -436,6 +438,7 @@ def layered(
     *,
     names: Sequence[str] | None = None,
     max_splits: Mapping[str, int] | None = None,
+    layer_cell: Mapping[str, WithUnit] | None = None,
     taken_out: Mapping[str, Any] | None = None,
 ) -> Grid:
     """Cut a plan mesh into layers.
@@ -454,6 +457,9 @@ def layered(
     max_splits : mapping of str to int, optional
         On a `SplitMesh`, for some layers by name: how often their cells are split at the most, 0 for not
         at all.
+    layer_cell : mapping of str to float, optional
+        On any mesh, for some layers by name: how large cells are to be at least, smaller ones being joined [m]; so
+        upper layers may be finer than lower ones.
     taken_out : mapping of str to shapely Polygon, optional
         For some layers by name, as in `Layer`: cells whose centre of gravity lies inside take no part, nor
         does water cross where they were.
@@ -488,7 +494,7 @@ def layered(
     given = strata.names if strata else names
     said = tuple(given) if given else tuple(f"layer {k + 1}" for k in range(n_layers))
     whole_names = strata.whole_names if strata else said
-    joined = _joined(mesh, said, whole_names, max_splits or {})
+    joined = _joined(mesh, said, whole_names, max_splits or {}, layer_cell or {})
     holes = {layer.name: layer.taken_out for layer in strata.layers if layer.taken_out} if strata else {}
     removed = _taken_out(mesh, said, whole_names, {**holes, **(taken_out or {})}, joined)
     if strata is not None:
@@ -559,16 +565,33 @@ def _plain_levels(mesh: PlanMesh, surfaces: Sequence[ArrayLike]) -> NDArray[np.f
 
 
 def _joined(
-    mesh: PlanMesh, names: Sequence[str], whole_names: Sequence[str], max_splits: Mapping[str, int]
+    mesh: PlanMesh,
+    names: Sequence[str],
+    whole_names: Sequence[str],
+    max_splits: Mapping[str, int],
+    layer_cell: Mapping[str, WithUnit],
 ) -> dict[int, NDArray[np.int64]]:
-    """Which larger cell each plan cell belongs to, in the layers that are split less often."""
+    """Which larger cell each plan cell belongs to, in the layers whose cells are larger."""
     joined: dict[int, NDArray[np.int64]] = {}
     for name, most in max_splits.items():
         if not isinstance(mesh, SplitMesh):
-            raise InputError("max_splits says nothing of a mesh that was not split in four. Leave it out.")
+            raise InputError(
+                "max_splits says nothing of a mesh that was not split in four. Give `layer_cell`, a size, instead."
+            )
         if most < 0:
             raise InputError(f'max_splits of "{name}" is {most}; expected 0 or more.')
         if most < mesh.splits.max():
             whole = mesh.whole(most)
             joined |= {k: whole for k in layers_named(name, names, whole_names, "max_splits")}
+    by_size: dict[float, NDArray[np.int64]] = {}
+    for name, wanted in layer_cell.items():
+        size = float(plain(wanted, "length", f'layer_cell of "{name}"'))
+        check_positive(f'layer_cell of "{name}"', size, unit="m")
+        layers = layers_named(name, names, whole_names, "layer_cell")
+        if name in max_splits or set(layers) & set(joined):
+            raise InputError(f'the layer "{name}" has both max_splits and layer_cell. Leave one out.')
+        if size not in by_size:
+            by_size[size] = joined_cells(mesh, size)
+        if by_size[size].max() + 1 < mesh.n_cells:
+            joined |= {k: by_size[size] for k in layers}
     return joined

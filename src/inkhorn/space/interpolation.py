@@ -105,8 +105,8 @@ def _thin_plate(surface: Any, asked: Array) -> Array:
         return np.asarray(surface.smooth(_radial)(asked), dtype=np.float64)
     except (np.linalg.LinAlgError, ValueError):
         raise InputError(
-            f"{surface.name}: no thin plate stands on the {surface.neighbours} nearest points where these lie in one line, "
-            "or are fewer than 3. Ask for more neighbours, or for another method."
+            f"{surface.name}: no thin plate stands on the {surface.neighbours} nearest points where these lie in one "
+            "line, or are fewer than 3. Ask for more neighbours, or for another method."
         ) from None
 
 

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.space.mesh import PlanEdges, PlanMesh
+from inkhorn.space.rim import OuterEdges, outer_edges
 
 __all__ = ["MergedMesh"]
 
@@ -52,35 +53,43 @@ class MergedMesh:
         return np.asarray(self.centroid[:, 1])
 
     def edges(self) -> PlanEdges:
-        """Return the edges of the parts that lie between two larger cells, pieces in one line joined."""
+        """Return one edge between any two larger cells that touch.
+
+        What flows through a border of several pieces under an even flow flows through the straight line between its
+        ends, too; that is the edge: as long as the sum of the pieces as vectors, about their common middle.
+        """
         fine = self.fine.edges()
         pair = self.group[fine.cells]
         between = pair[:, 0] != pair[:, 1]
-        turned = pair[between, 0] > pair[between, 1]
-        pair = np.sort(pair[between], axis=1)
-        normal = np.where(turned[:, None], -1.0, 1.0) * fine.normal[between]
-        ends, length = fine.ends[between], fine.length[between]
-        key = np.column_stack([pair, np.round(normal, 9)])
-        _, first, line = np.unique(key, axis=0, return_index=True, return_inverse=True)
-        line = line.ravel()
-        tangent = np.column_stack([-normal[:, 1], normal[:, 0]])
-        reach = (ends * tangent[:, None]).sum(axis=2)
-        low, high = np.full(len(first), np.inf), np.full(len(first), -np.inf)
-        np.minimum.at(low, line, reach.min(axis=1))
-        np.maximum.at(high, line, reach.max(axis=1))
-        joined = np.isclose(np.bincount(line, length), high - low, rtol=1e-9)
-        foot = (ends[:, 0] * normal).sum(axis=1)[:, None] * normal
-        whole = np.stack(
-            [foot[first] + low[:, None] * tangent[first], foot[first] + high[:, None] * tangent[first]],
-            axis=1,
-        )[joined]
-        apart = ~joined[line]  # with a gap between them: each piece for itself
-        taken = np.concatenate([first[joined], np.flatnonzero(apart)])
-        pair, normal = pair[taken], normal[taken]
-        ends = np.concatenate([whole, ends[apart]])
-        arm = ends.mean(axis=1)[:, None] - self.centroid[pair]
+        sign = np.where(pair[between, 0] > pair[between, 1], -1.0, 1.0)
+        pair, first, whole = _pairs(pair[between])
+        length, count = fine.length[between], len(pair)
+        across = (sign * length)[:, None] * fine.normal[between]
+        middle = length[:, None] * fine.middle[between]
+        border = np.asarray(np.bincount(whole, length, count), dtype=np.float64)
+        across, middle = (
+            np.column_stack([np.bincount(whole, v[:, k], count) for k in (0, 1)]) for v in (across, middle)
+        )
+        middle = middle / border[:, None]
+        straight = np.hypot(across[:, 0], across[:, 1])
+        closed = straight <= 1e-9 * border  # one cell within another
+        across[closed] = fine.normal[between][first[closed]]
+        normal = across / np.hypot(across[:, 0], across[:, 1])[:, None]
+        along = 0.5 * straight[:, None] * np.column_stack([-normal[:, 1], normal[:, 0]])
+        arm = middle[:, None] - self.centroid[pair]
         distance = np.abs((arm * normal[:, None]).sum(axis=2))
-        return PlanEdges(pair, ends, distance, normal)
+        return PlanEdges(pair, np.stack([middle - along, middle + along], axis=1), distance, normal)
+
+    def outer_edges(self) -> OuterEdges:
+        """Return the sides on the rim: those of the parts."""
+        rim = outer_edges(self.fine)
+        cell = self.group[rim.cell]
+        return OuterEdges(
+            cell,
+            rim.ends,
+            rim.normal,
+            ((rim.ends[:, 0] - self.centroid[cell]) * rim.normal).sum(axis=1),
+        )
 
     @cached_property
     def _polygons(self) -> NDArray[Any]:
@@ -100,3 +109,11 @@ class MergedMesh:
     def equivalent_radius(self, cells: NDArray[np.int64]) -> NDArray[np.float64]:
         """Return that of a square of the same area, (n,) [m]; see `RectangularMesh.equivalent_radius`."""
         return np.asarray(0.14 * np.sqrt(2.0 * self.area[cells]))
+
+
+def _pairs(pair: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
+    """Pairs of cells, the lower number first, each once; where each stood first, and which one each is."""
+    pair = np.sort(pair, axis=1)
+    code = pair[:, 0] * (pair.max(initial=0) + 1) + pair[:, 1]
+    _, first, whole = np.unique(code, return_index=True, return_inverse=True)
+    return pair[first], first, whole.ravel()

@@ -10,7 +10,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from inkhorn.errors import InputError, check_positive
+from inkhorn.errors import InputError
 from inkhorn.sizes import refuse_beyond
 from inkhorn.space.mesh import BYTES_PER_PLAN_CELL, PlanEdges, keeping
 from inkhorn.space.rectangles import CutCells, RectangularMesh, rectangles

@@ -174,7 +174,10 @@ def voronoi(
     number = outline.area / cell**2 if cell is not None else float(count or 0)
     number += sum(20.0 + shape.length / size + shape.area / size**2 for shape, size in shapes)
     refuse_beyond(
-        "memory", number * BYTES_PER_PLAN_CELL, f"{number:.3g} Voronoi cells", "Ask for larger cells, or fewer."
+        "memory",
+        number * BYTES_PER_PLAN_CELL,
+        f"{number:.3g} Voronoi cells",
+        "Ask for larger cells, or fewer.",
     )
     largest = float(np.sqrt(outline.area)) if cell is None else float(cell)
     strewing = _Strewing(outline, given, Sizes(largest, shapes, growth), rounds, seed)

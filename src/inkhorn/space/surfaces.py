@@ -13,6 +13,7 @@ from numpy.typing import ArrayLike, NDArray
 from inkhorn.errors import InputError, check_finite, check_positive, did_you_mean, place_words
 from inkhorn.space.interpolation import POINT_METHODS
 from inkhorn.space.kriging import Variogram
+from inkhorn.space.mesh import PlanMesh
 from inkhorn.space.triangles import Triangles
 from inkhorn.units import plain
 
@@ -22,6 +23,7 @@ if TYPE_CHECKING:
 __all__ = [
     "BetweenSurface",
     "BoundedSurface",
+    "CellSurface",
     "ConstantSurface",
     "GriddedSurface",
     "OffsetSurface",
@@ -359,6 +361,44 @@ class ZonedSurface:
                 f"{x.size} places). Draw one there, or patch it with another surface."
             )
         return np.asarray(self.z, dtype=np.float64)[first].reshape(x.shape)
+
+
+@dataclass(frozen=True, eq=False)
+class CellSurface:
+    """A value in each cell of a plan mesh, as an attribute of one made elsewhere.
+
+    Parameters
+    ----------
+    mesh : PlanMesh
+        Where they are.
+    z : ndarray of float, (n_cells,)
+        Values.
+    name : str
+        Used in messages.
+    """
+
+    mesh: PlanMesh
+    z: Array
+    name: str = "values of cells"
+
+    def __repr__(self) -> str:
+        return f"CellSurface({self.name}: {len(self.z)} cells)"
+
+    def __post_init__(self) -> None:
+        check_finite(self.name, self.z)
+        if self.z.shape != (self.mesh.n_cells,):
+            raise InputError(f"{self.name} has the shape {self.z.shape}; expected ({self.mesh.n_cells},).")
+
+    def at(self, x: ArrayLike, y: ArrayLike) -> Array:
+        x, y = np.broadcast_arrays(np.asarray(x, dtype=np.float64), np.asarray(y, dtype=np.float64))
+        cell = self.mesh.locate(x, y)
+        bad = np.flatnonzero(cell.ravel() < 0)
+        if len(bad):
+            raise InputError(
+                f"{self.name} has no cell at {place_words(x.ravel()[bad[0]], y.ravel()[bad[0]])} ({len(bad)} of {x.size} "
+                "places). Patch it with another surface there."
+            )
+        return np.asarray(self.z[cell])
 
 
 @dataclass(frozen=True)

@@ -113,9 +113,9 @@ def _refuse_crossed_points(site: Site) -> None:
     for crossing in site.strata.crossings():
         if len(crossing.points) > crossing.of / 2:
             raise InputError(
-                f'layer "{crossing.layer}" is upside down: {len(crossing.points)} of the {crossing.of} points of its base '
-                f"lie above the surface over it, by up to {crossing.rise.max():.3g} m. Check which file is which, and "
-                f"that z is an elevation and not a depth. {crossing.cure}"
+                f'layer "{crossing.layer}" is upside down: {len(crossing.points)} of the {crossing.of} points of its '
+                f"base lie above the surface over it, by up to {crossing.rise.max():.3g} m. Check which file is which, "
+                f"and that z is an elevation and not a depth. {crossing.cure}"
             )
 
 
