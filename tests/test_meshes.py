@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 import inkhorn as ik
 from inkhorn.space import FLOOR, MergedMesh, PlanMesh, flow_rows, sampling_rows, tensor_rows
+from inkhorn.space.rim import outer_edges
 
 L_SHAPE = shapely.Polygon(
     [(0, 0), (900, -40), (1000, 480), (520, 430), (480, 900), (60, 850)],
@@ -43,6 +44,7 @@ def mesh(kind):
 def layerings(mesh):
     """Layer columns in the ways a kind of mesh allows."""
     yield {}
+    yield {"layer_cell": {"b": 180, "c": "0.4 km"}}
     if hasattr(mesh, "whole"):
         yield {"max_splits": {"b": 1, "c": 0}}
         yield {"max_splits": {"a": 0}}
@@ -79,8 +81,10 @@ def test_every_grid_is_whole(seed, kind, layers):
     thickness = rng.uniform(0.5, 5.0, (layers, mesh.n_cells)) * (rng.random((layers, mesh.n_cells)) > 0.3)
     thickness[rng.integers(layers)] += 1.0  # no empty column
     surfaces = -np.vstack([np.zeros(mesh.n_cells), np.cumsum(thickness, axis=0)])
-    options = {}
-    if kind.startswith("split"):
+    options = (
+        {"layer_cell": {f"layer {k + 1}": rng.uniform(20, 500) for k in range(layers)}} if seed % 2 else {}
+    )
+    if kind.startswith("split") and not options:
         options = {"max_splits": {f"layer {k + 1}": int(rng.integers(3)) for k in range(layers)}}
     grid = ik.layered(mesh, list(surfaces), **options)
     cells, faces = grid.cells, grid.faces
@@ -97,13 +101,15 @@ def test_every_grid_is_whole(seed, kind, layers):
     npt.assert_array_less(cells.layer[faces.cells[floors, 0]], cells.layer[faces.cells[floors, 1]])
     for plan_mesh in grid.meshes:
         edges = plan_mesh.edges()
-        around, turn = np.zeros(plan_mesh.n_cells), np.zeros((plan_mesh.n_cells, 2))
-        for side, sign in ((0, 1.0), (1, -1.0)):
-            np.add.at(around, edges.cells[:, side], edges.length)
-            np.add.at(turn, edges.cells[:, side], sign * edges.length[:, None] * edges.normal)
-        inner = np.isclose(around, shapely.length(plan_mesh.polygons()), rtol=1e-7)
-        assert inner.any()
-        npt.assert_allclose(turn[inner], 0.0, atol=1e-5)  # edges of overlaid shapes meet to a micrometre
+        rim = plan_mesh.outer_edges() if isinstance(plan_mesh, MergedMesh) else outer_edges(plan_mesh)
+        turn = np.zeros((plan_mesh.n_cells, 2))
+        for cell, sign, side in (
+            (edges.cells[:, 0], 1.0, edges),
+            (edges.cells[:, 1], -1.0, edges),
+            (rim.cell, 1.0, rim),
+        ):
+            np.add.at(turn, cell, sign * side.length[:, None] * side.normal)
+        npt.assert_allclose(turn, 0.0, atol=1e-5)  # edges of overlaid shapes meet to a micrometre
         along = edges.ends[:, 1] - edges.ends[:, 0]
         npt.assert_allclose((along * edges.normal).sum(axis=1), 0.0, atol=1e-6)
 
@@ -191,6 +197,41 @@ def test_splits_reach_their_sizes_and_neighbours_differ_by_one():
 def test_split_meshes_that_cannot_be(options, message):
     with pytest.raises(ik.InputError, match=message):
         ik.split_in_four(L_SHAPE, **options)
+
+
+@pytest.mark.parametrize("size", [130.0, 300.0])
+def test_cells_are_joined_to_the_size_asked_for(kind, mesh, size):
+    grid = ik.layered(mesh, [0.0, -1.0, -2.0], names="ab", layer_cell={"b": size})
+    lower = grid.meshes[1]
+    usual = np.sqrt((lower.area**2).sum() / lower.area.sum())
+    assert 0.65 * size < usual < 1.2 * max(size, np.sqrt(mesh.area.max()))
+    assert np.sqrt(lower.area).max() < max(1.5 * size, np.sqrt(mesh.area.max()) + 1e-9)
+    npt.assert_allclose(lower.area.sum(), mesh.area.sum())
+    assert len(grid.within_layer[0]) == mesh.n_cells
+    with pytest.raises(ik.InputError, match='layer_cell of "b" is 0 m'):
+        ik.layered(mesh, [0.0, -1.0, -2.0], names="ab", layer_cell={"b": 0.0})
+
+
+@pytest.mark.parametrize("kind", ["voronoi", "split, cut"])
+def test_larger_cells_below_change_little(kind):
+    """A well in sand over clay and gravel of larger cells: heads within 3 % of the drawdown."""
+    mesh = KINDS[kind]()
+    heads = {}
+    for name, options in {"fine": {}, "coarse": {"layer_cell": {"clay": 60, "gravel": 90}}}.items():
+        grid = ik.layered(mesh, [0.0, -10.0, -13.0, -40.0], names=["sand", "clay", "gravel"], **options)
+        rim = np.unique(grid.outer_faces.cell)
+        rim = rim[grid.cells.layer[rim] == 2]
+        well = grid.cell_number[0][mesh.locate([700.0], [200.0])]
+        terms = [
+            ik.terms.FixedHeadTerm(cells=rim, head=np.full(len(rim), 20.0)),
+            ik.terms.WellTerm(cells=well, rate=-500.0, connection=1e3),
+        ]
+        flow = ik.solve_flow(ik.Model(grid, np.array([10.0, 0.05, 20.0]), terms=terms))
+        heads[name] = flow.steps[-1].heads[: mesh.n_cells]
+        budget = flow.budget()
+        assert budget.iloc[-1, 0] == pytest.approx(budget.iloc[-1, 1], rel=1e-7)
+    drawdown = 20.0 - heads["fine"].min()
+    npt.assert_allclose(heads["coarse"], heads["fine"], atol=0.03 * drawdown)
 
 
 @pytest.mark.parametrize(

@@ -344,7 +344,12 @@ base = { between = ["sand", "ground"], share = 0, never_above = "sand" }"""
             "expected 'linear', 'nearest'",
         ),
         ('{ elevation = "8 m" }', '{ elevation = 8, raster = "x" }', "made in one way"),
-        ('base = { elevation = "8 m" }', 'base = { elevation = "8 m" }\nparts = 1', "cannot be split into 1"),
+        (
+            'base = { elevation = "8 m" }',
+            'base = { elevation = "8 m" }\nparts = 0',
+            "line 3[0-9].*cannot be cut into 0 parts",
+        ),
+        ('base = { elevation = "8 m" }', 'base = { elevation = "8 m" }\nparts = [1, -2]', "cannot be cut"),
         ('cell = "100 m"', 'cell = "100 m"\ncount = 3', "either `cell`"),
         ('cell = "100 m"', 'cell = "100 m"\nkeep = 2', "share of the area above 0"),
         ('["well 1"], size', '["well 9"], size', 'line 2[0-9]: there is no feature or bore "well 9"'),
@@ -423,8 +428,8 @@ file = "cells.geojson"
         ('cell = "100 m"', 'kind = "split"\ncell = "100 m"\ngrowth = 2', "`growth` says nothing of split"),
         ('cell = "100 m"', 'kind = "file"', '"file" is missing'),
         ('cell = "100 m"', 'cell = "100 m"\nring = 2', "`ring` says nothing of rectangles"),
-        ('cell = "100 m"', 'kind = "voronoi"\nsize = "100 m"', '"size" is not known here.*Known are cell'),
-        ('cell = "100 m"', 'cell = "100 m"\nnear = [{ size = 5 }]', "name `features`, or `kinds`"),
+        ('cell = "100 m"', 'kind = "voronoi"\nsize = "100 m"', '"size" is not known here.*cell'),
+        ('cell = "100 m"', 'cell = "100 m"\nnear = [{ size = 5 }]', "name `features`, `kinds`"),
         ('cell = "100 m"', 'cell = "100 m"\nleft_out = ["x"]', 'no feature or bore "x"'),
         (
             'cell = "100 m"',
@@ -443,6 +448,106 @@ file = "cells.geojson"
 def test_grids_and_points_that_cannot_be(first_project, refused, old, new, message):
     spoil(first_project, "site.toml", old, new)
     refused(first_project / "site.toml", message)
+
+
+GRIDS = """
+[grids.own]
+kind = "file"
+file = "cells.gpkg"
+attribute = [
+  { column = "kf", of = "horizontal_conductivity", layers = ["sand"] },
+  { column = "bottom", of = "base", unit = "cm", layers = ["sand"] },
+]
+[grids.cells]
+kind = "voronoi"
+count = 700
+least_angle = 30
+near = [{ file = "fine.gpkg", size = "20 m" }, { kinds = ["well"], count = 12, within = "30 m" }]
+layer_cell = { gravel = "120 m" }
+[grids.banded]
+cell = "50 m"
+band = [{ axis = "x", start = 137, end = 260, size = "20 m" }]
+layer_cell = { gravel = "100 m" }
+"""
+
+
+def with_grids(folder):
+    """The project with cells made elsewhere, and with a patch and a line that are no features."""
+    x, y = np.meshgrid(np.arange(0, 1000, 125.0), np.arange(0, 1000, 100.0))
+    cells = [shapely.box(u, v, u + 125, v + 100) for u, v in zip(x.ravel(), y.ravel(), strict=True)]
+    table = {"kf [m/s]": 1e-5 * (1 + x.ravel() / 500), "bottom": 800 + y.ravel() / 10, "who": "me"}
+    fine = [shapely.box(200, 200, 400, 350), shapely.LineString([(600, 100), (900, 500)])]
+    with warnings.catch_warnings(action="ignore"):  # they are in metres of their own
+        gpd.GeoDataFrame(table, geometry=cells).to_file(folder / "cells.gpkg", layer="cells")
+        gpd.GeoDataFrame(geometry=fine).to_file(folder / "fine.gpkg", layer="fine")
+    with (folder / "site.toml").open("a", encoding="utf-8") as file:
+        file.write(GRIDS)
+    return ik.read_project(folder / "site.toml")
+
+
+def test_a_grid_brings_its_attributes_as_properties(first_project, command):
+    project = with_grids(first_project)
+    site, grid = project.site_on("own"), project.grid("own")
+    model = ik.place(site, grid)
+    cells = model.grid.cells
+    npt.assert_allclose(cells.bottom[:80], 8.0 + np.repeat(np.arange(10), 8) / 10)
+    npt.assert_allclose(model.horizontal_conductivity[:80], 0.864 * (1 + np.tile(np.arange(8), 10) / 4))
+    npt.assert_allclose(model.horizontal_conductivity[80:], 40.0)
+    assert 'attribute "kf" of cells.gpkg' in model.placed["note"].str.cat()
+    code, out, _ = command("check", first_project / "site.toml", "--grid", "own")
+    said = " ".join(re.sub("[│|]", " ", out).split())
+    assert code == 0
+    assert "cells of a grid; taken over: kf, bottom; attributes not taken over: who" in said
+    code, _, err = command("run", first_project / "site.toml", "--grid", "own")
+    assert (code, err) == (0, "")
+    heads = ik.open_run(first_project / "runs" / "run-own-001").flow.model.grid.cells.bottom
+    npt.assert_array_equal(heads, cells.bottom)
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "message"),
+    [
+        ('"kf", of', '"kx", of', 'cells.gpkg has no attribute "kx"; it has .*kf'),
+        ('"kf", of', '"who", of', '"who" is me; expected a number .80 of 80'),
+        ('"horizontal_conductivity", l', '"conductance", l', "is no property of cells"),
+        ('unit = "cm"', 'unit = "day"', "cells.gpkg.*bottom.*unit"),
+        ('unit = "cm"', 'unit = "km"', "an elevation lies between"),
+        ('layers = ["sand"] },\n]', 'layers = ["snad"] },\n]', "snad"),
+        (', size = "20 m" }', " }", "give either a `size`, or a `count`"),
+        ('count = 12, ', '', "give either a `size`"),
+        ("least_angle = 30", "least_angle = 55", "least_angle.*40"),
+        ('gravel = "120 m"', 'grvel = "120 m"', 'no layer "grvel"'),
+        ("count = 700", "count = 20", "20 cells are too few.*alone take"),
+    ],
+)  # fmt: skip
+def test_settings_of_grids_that_cannot_be(first_project, refused, old, new, message):
+    with_grids(first_project)
+    spoil(first_project, "site.toml", old, new)
+    refused(first_project / "site.toml", message, "--grid", "cells" if "count = 700" in old else "own")
+
+
+def test_cells_are_small_where_a_file_says(first_project, command):
+    project = with_grids(first_project)
+    made = project.mesh("cells")
+    assert abs(made.n_cells - 700) <= 70
+    assert made.triangle_angles().min() >= 30
+    size = np.sqrt(made.area)
+    assert size[made.locate([300.0, 750.0], [275.0, 300.0])].max() < 30
+    assert size[made.locate([620.0], [540.0])[0]] < 25
+    assert len(project.site.features) == 3  # none was made of the patch
+    banded = project.grid("banded")
+    assert {137.0, 260.0} <= set(banded.mesh.x_edges.tolist())
+    assert len(banded.within_layer[1]) < 0.5 * len(banded.within_layer[0])
+    code, out, err = command("run", first_project / "site.toml", "--grid", "cells")
+    assert (code, err) == (0, ""), out
+    found = ik.read_mesh(
+        first_project / "runs" / "run-cells-001" / "heads.nc"
+    )  # polygons, as any UGRID reader sees them
+    npt.assert_allclose(found.mesh.area, made.area)
+    with xr.open_dataset(first_project / "runs" / "run-cells-001" / "heads.nc") as data:
+        assert data["head"].dims == ("time", "layer", "plan")
+        flow = ik.open_run(first_project / "runs" / "run-cells-001").flow
+        npt.assert_array_equal(data["head"].to_numpy()[-1], flow.steps[-1].heads[flow.model.grid.cell_number])
 
 
 def test_points_from_spreadsheets_text_and_local_coordinates(first_project, refused):

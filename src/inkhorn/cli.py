@@ -20,6 +20,8 @@ if TYPE_CHECKING:
 
     from inkhorn.calibration import FitResult
     from inkhorn.runs import Journal
+    from inkhorn.space import Grid
+    from inkhorn.unit_choice import UnitChoice
 
 __all__ = ["app", "main"]
 
@@ -101,6 +103,37 @@ def _parameters_for_people(result: FitResult) -> pd.DataFrame:
     return short.assign(remark=table["remark"])
 
 
+def _layers_for_people(grid: Grid, units: UnitChoice) -> pd.DataFrame:
+    """The table of layers, short enough for a terminal."""
+    import numpy as np
+
+    table = units.table(grid.table())
+    short = table[["layer", "cells"]].copy()
+    for what in ("size", "thickness"):
+        columns = [c for c in table.columns if c.startswith(what)]
+        unit = columns[0].partition("[")[2].partition("]")[0]
+        spans = [
+            " / ".join(f"{v:.4g}" for v in row) if np.ptp(row) > 0 else f"{row[0]:.4g}"
+            for row in table[columns].to_numpy()
+        ]
+        short[f"{what} [{unit}]"] = spans
+    if table["made of another"].any():
+        short["made of another"] = table["made of another"]
+    return short
+
+
+def _met_for_people(placed: pd.DataFrame, units: UnitChoice) -> pd.DataFrame:
+    """Lengths and areas as drawn and as met."""
+    some = placed[placed["measure"].fillna("") != ""]
+    drawn, met = (units.by_row(some, k, "measure") for k in ("drawn", "met"))
+    off = [f"{share:+.1%}" if abs(share) >= 5e-4 else "-" for share in some["met"] / some["drawn"] - 1.0]
+    return (
+        some[["feature", "kind"]]
+        .assign(drawn=drawn["drawn"], met=met["met"], unit=drawn["measure"])
+        .assign(difference=off)
+    )
+
+
 def _end(folder: Path, told: Journal, more: str = "") -> None:
     """Say where everything is; exit with 1 if something went wrong on the way."""
     say(f"Everything is in {folder}" + (f"\n{more}" if more else ""))
@@ -157,13 +190,15 @@ def check(
         say(repr(project.site.schedule))
     covered, boundary = model.grid.mesh.area.sum(), project.site.boundary.area
     say(f"{model.grid.mesh!r}, {covered / boundary - 1:+.2%} against the boundary\n{model.grid!r}")
+    print_table(_layers_for_people(model.grid, project.shown_in), "Cells by layer: least / median / greatest")
     if isinstance(model.grid.mesh, VoronoiMesh):
         print_table(model.grid.mesh.table().rename_axis("quality"), "How good the cells are")
     if model.placed is not None:
         shares = [f"{share:.1%}" if share else "-" for share in model.placed["share outside"]]
         table = model.placed.assign(**{"share outside": shares})
-        landed = project.shown_in.by_row(table.drop(columns=["values", "water"]), "total", "unit")
-        print_table(landed, "What landed where")
+        own = ["values", "water", "drawn", "met", "measure"]
+        print_table(project.shown_in.by_row(table.drop(columns=own), "total", "unit"), "What landed where")
+        print_table(_met_for_people(model.placed, project.shown_in), "How lines and areas were met")
         arrived = table.loc[table["values"].fillna("") != "", ["feature", "values", "water"]]
         print_table(arrived, "What arrived at the cells, least to greatest, and what its water does")
     if model.schedule is not None:

@@ -9,13 +9,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
+from inkhorn.files.grid_netcdf import mesh_dataset
 from inkhorn.files.meshes import opened_dataset
 from inkhorn.files.reading import reading_as
 from inkhorn.files.whole import written_whole
 from inkhorn.flow import FlowResult
 from inkhorn.paths import PathResult
 from inkhorn.site import Species
-from inkhorn.space import Grid
+from inkhorn.space import Grid, RectangularMesh
 from inkhorn.transport import TransportResult
 from inkhorn.unit_choice import UnitChoice
 from inkhorn.units import unit_factor
@@ -46,35 +47,73 @@ def _packed(data: xr.Dataset) -> dict[Any, dict[str, Any]]:
     return {name: {"zlib": True, "complevel": 4} for name, v in data.data_vars.items() if v.ndim > 1}
 
 
+class _Layout:
+    """How values of cells stand in a file: over rows and columns, or over the plan cells of a UGRID mesh, by layer."""
+
+    def __init__(self, grid: Grid) -> None:
+        import xarray as xr
+
+        self.grid, self.even = grid, isinstance(grid.mesh, RectangularMesh)
+        if self.even:
+            self.dims, coordinates = grid.coordinates()
+            self.about, self.shape, self.base = {}, grid.shape, xr.Dataset(coords=coordinates)
+            return
+        self.dims, self.shape = ("layer", "plan"), grid.cell_number.shape
+        self.base = mesh_dataset(grid.mesh).assign_coords(
+            layer=("layer", np.array(grid.layer_names, dtype=object))
+        )
+        self.about = {"mesh": "mesh", "location": "face"}
+        self._number, self._there = grid.cell_number, grid.cell_number >= 0
+
+    def __call__(self, values: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Values of cells (n_cells,) as they stand in a file; NaN where there is no cell."""
+        if self.even:
+            return self.grid.to_block(values)
+        spread = np.full(self.shape, np.nan)
+        spread[self._there] = np.asarray(values, dtype=np.float64)[self._number[self._there]]
+        return spread
+
+    def read(self, block: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Values of cells (n_cells,) from a file."""
+        if self.even:
+            return self.grid.per_block(block)
+        found = np.full(self.grid.n_cells, np.nan)
+        found[self._number[self._there]] = block[self._there]
+        return found
+
+
 def write_flow(flow: FlowResult, path: Path, units: UnitChoice = _AS_INSIDE) -> None:
-    """Write heads, saturation, and the layers' elevations as NetCDF (CF conventions), step by step, in some units."""
+    """Write heads, saturation, and the layers' elevations as NetCDF (CF conventions), step by step, in some units.
+
+    Over layers, rows and columns of rectangles; over the layers and polygons of other meshes (UGRID conventions).
+    """
     import h5netcdf
-    import xarray as xr
 
     length, factor = units.of("m")
-    grid, schedule = flow.model.grid, flow.model.schedule
-    dims, coords = grid.coordinates()
-    elevations = {
-        "top": (
-            dims,
-            factor * grid.to_block(grid.cells.top),
-            {"units": length, "long_name": "top of the layer"},
-        ),
-        "bottom": (
-            dims,
-            factor * grid.to_block(grid.cells.bottom),
-            {"units": length, "long_name": "base of the layer"},
-        ),
-    }
+    grid, schedule, layout = flow.model.grid, flow.model.schedule, _Layout(flow.model.grid)
     first = FlowResult(flow.model, [flow.steps[0]], None, flow.start)
-    head = (factor * first.head).assign_attrs({**first.head.attrs, "units": length})
-    data = xr.Dataset(
-        {"head": head, "saturation": first.saturation, **elevations},
-        coords=coords,
-        attrs={"Conventions": "CF-1.11", "title": flow.model.name, "source": "Inkhorn, flow"},
+    head, saturation = first.head, first.saturation
+    values = {
+        "top": (factor * grid.cells.top, {"units": length, "long_name": "top of the layer"}),
+        "bottom": (factor * grid.cells.bottom, {"units": length, "long_name": "base of the layer"}),
+        "head": (factor * flow.steps[0].heads, {**head.attrs, "units": length}),
+        "saturation": (flow.filled(0), saturation.attrs),
+    }
+    data = layout.base.assign_coords(
+        {k: v for k, v in head.coords.items() if v.dims == ("time",) and k != "day"}
     )
+    for name, (of_cells, said) in values.items():
+        in_time = name in ("head", "saturation")
+        block = layout(of_cells)
+        data[name] = (
+            (*("time",) * in_time, *layout.dims),
+            block[None] if in_time else block,
+            {**said, **layout.about},
+        )
+    conventions = "CF-1.11" if layout.even else "CF-1.11 UGRID-1.0"
+    data.attrs = {"Conventions": conventions, "title": flow.model.name, "source": "Inkhorn, flow"}
     ends = {"long_name": "time since the start", "units": "days"}
-    data = data.drop_vars("day", errors="ignore").assign_coords(time=("time", [flow.steps[0].end], ends))
+    data = data.assign_coords(time=("time", [flow.steps[0].end], ends))
     data["steady"] = data["steady"].astype("int8")
     if schedule is not None:  # CF: flows hold over the step, heads are those at its end
         data["time_bounds"] = (("time", "bound"), np.array([[flow.steps[0].begin, flow.steps[0].end]]))
@@ -92,8 +131,8 @@ def write_flow(flow: FlowResult, path: Path, units: UnitChoice = _AS_INSIDE) -> 
             for k in range(1, len(flow.steps)):
                 step = flow.steps[k]
                 file["time"][k], file["steady"][k] = step.end, int(step.steady)
-                file["head"][k] = factor * grid.to_block(step.heads)
-                file["saturation"][k] = grid.to_block(flow.filled(k))
+                file["head"][k] = factor * layout(step.heads)
+                file["saturation"][k] = layout(flow.filled(k))
                 if schedule is not None:
                     file["time_bounds"][k] = (step.begin, step.end)
 
@@ -106,32 +145,34 @@ def read_last_heads(path: Path, grid: Grid) -> NDArray[np.float64]:
     InputError
         If the file is missing, or the run was on another grid.
     """
-    data = opened_dataset(path)
+    data, layout = opened_dataset(path), _Layout(grid)
     if "head" not in data:
         raise InputError(f'"{path}" holds no heads. Give the folder of a run.')
     metre = unit_factor(str(data["head"].attrs.get("units", "m")), "elevation")
     head = metre * np.asarray(data["head"].to_numpy()[-1], dtype=np.float64)
-    if head.shape != grid.shape:
+    if head.shape != layout.shape:
         raise InputError(
-            f'"{path}" has heads of the shape {head.shape}; this grid has {grid.shape}. '
+            f'"{path}" has heads of the shape {head.shape}; this grid has {layout.shape}. '
             "Begin from a run on the same grid."
         )
-    cells = grid.per_block(head)
+    cells = layout.read(head)
     if not np.isfinite(cells).all():
         raise InputError(f'"{path}" has no head in {int((~np.isfinite(cells)).sum())} cells of this grid.')
     return cells
 
 
 def write_concentration(plume: TransportResult, path: Path) -> None:
-    """Write concentrations in time as NetCDF (CF conventions)."""
-    data = plume.concentration.to_dataset()
+    """Write concentrations in time as NetCDF (CF conventions), laid out as heads are by `write_flow`."""
+    layout, labelled = _Layout(plume.flow.model.grid), plume.concentration
+    data = layout.base.assign_coords({k: v for k, v in labelled.coords.items() if v.dims == ("time",)})
     data.attrs = {"Conventions": "CF-1.11", "title": plume.flow.model.name, "source": "Inkhorn, transport"}
-    grid, (dims, _) = plume.flow.model.grid, plume.flow.model.grid.coordinates()
-    data["pore_water"] = (
-        dims,
-        grid.to_block(plume.water),
-        {"units": "m3", "long_name": "water in the pores"},
+    data[plume.species.name] = (
+        ("time", *layout.dims),
+        np.array([layout(v) for v in plume.values]),
+        {**labelled.attrs, **layout.about},
     )
+    pores = {"units": "m3", "long_name": "water in the pores", **layout.about}
+    data["pore_water"] = (layout.dims, layout(plume.water), pores)
     data["mass_term"] = ("feature", np.array([kind for kind, _ in plume.gained], dtype=object))
     data["mass_feature"] = ("feature", np.array([name for _, name in plume.gained], dtype=object))
     for name, masses, words in (
@@ -151,10 +192,9 @@ def read_concentration(path: Path, flow: FlowResult, species: Species) -> Transp
     InputError
         If the file is missing, is none, or of another grid or species.
     """
-    data = opened_dataset(path)
-    grid = flow.model.grid
+    data, layout = opened_dataset(path), _Layout(flow.model.grid)
     needed = {species.name, "mass_gained", "mass_lost", "mass_term", "mass_feature", "pore_water", "time"}
-    if not needed <= set(data.variables) or data["pore_water"].shape != grid.shape:
+    if not needed <= set(data.variables) or data["pore_water"].shape != layout.shape:
         raise InputError(
             f'"{path}" holds no {species.name} of this grid. Expected what `write_concentration` wrote.'
         )
@@ -166,8 +206,8 @@ def read_concentration(path: Path, flow: FlowResult, species: Species) -> Transp
         flow,
         species,
         data["time"].to_numpy().astype(np.float64),
-        np.array([grid.per_block(v) for v in values]),
-        grid.per_block(data["pore_water"].to_numpy()),
+        np.array([layout.read(v) for v in values]),
+        layout.read(data["pore_water"].to_numpy()),
         {key: data["mass_gained"].to_numpy()[k] for k, key in enumerate(keys)},
         {key: data["mass_lost"].to_numpy()[k] for k, key in enumerate(keys)},
     )

@@ -23,6 +23,7 @@ _HIGH = 10.0  # m above ground, or below all layers, from which a level looks wr
 
 _PLACED = ("rate", "flow")  # kinds of numbers that are looked at where they have been placed
 _USUAL_YEARS = (1800, 2200)  # of a run
+_OFF = 0.02  # share by which cells may cover more than what is drawn, unsaid
 _BEYOND = 0.02  # share of the area that lies beyond the points of a surface, from which it is told
 _LOOKED_AT = 20_000  # cells, about, at whose places this is seen
 _DEEP = 30.0  # m below ground that no river, drain or root is likely to lie
@@ -98,6 +99,22 @@ def _check_placed(model: Model) -> Iterator[Finding]:
                 f'{row.outside:.0%} of {row.kind} "{row.feature}" lies outside the cells',
                 f"{model.name}, {row.feature}",
                 "Check its shape or screen, or extend the boundary or the layers.",
+            )
+
+
+def _check_met(model: Model) -> Iterator[Finding]:
+    """Polygons for which cells stand that are larger, or smaller, than they are drawn."""
+    if model.placed is None:
+        return
+    for row in model.placed[(model.placed["cells"] > 0) & (model.placed["measure"] == "m²")].itertuples():
+        off = row.met / row.drawn - 1.0
+        if off > _OFF:
+            yield Finding(
+                "note",
+                f'{row.kind} "{row.feature}" stands in cells of {row.met:,.0f} m², where {row.drawn:,.0f} m² are drawn '
+                f"({off:+.1%})",
+                f"{model.name}, {row.feature}",
+                "Whole cells are taken; smaller ones near it follow its outline more closely.",
             )
 
 
@@ -497,6 +514,7 @@ def check(model: Model) -> Findings:
         _check_levels,
         _check_held,
         _check_placed,
+        _check_met,
         _check_terms,
         _check_properties,
         _check_schedule,

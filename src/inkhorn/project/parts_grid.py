@@ -124,8 +124,8 @@ class MeshPart(Part):
 
     mesh_kind: ClassVar[str] = ""
     layer_cell: dict[str, Length] = told(
-        "size that cells are joined to at the least, by layer, so that upper layers may be finer than lower ones",
-        {"lower limestone": "200 m"},
+        "about what size smaller cells are joined to, by layer, so that upper layers may be finer than lower ones",
+        {"gravel": "200 m"},
         default_factory=dict,
     )
 
@@ -243,7 +243,7 @@ class SplitPart(_Frame):
     kind: Literal["split"] = told("of the mesh", "split")
     ring: Whole = told("cells of one size around smaller ones", 2, default=1, within=Range("number", 1, 20))
     max_splits: dict[str, Annotated[Whole, Field(ge=0)]] = told(
-        "how often cells are split at the most, by layer", {"lower limestone": 1}, default_factory=dict
+        "how often cells are split at the most, by layer", {"gravel": 1}, default_factory=dict
     )
 
     def made(self, outline: Any, near: Near, source: Source) -> PlanMesh:

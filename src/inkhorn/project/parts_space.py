@@ -53,7 +53,9 @@ class SurfacePart(Part):
     """A surface, from one of: points of a table, a raster, polygons, one elevation, another surface.
 
     Points stand in the columns `x`, `y` and `z` of a CSV, text or XLSX file, in coordinates of the map
-    or of the table [local]; polygons hold their elevation in the attribute `z`.
+    or of the table [local]; polygons hold their elevation in the attribute `z`. Beyond the points, "linear", "natural"
+    and "cubic" keep the elevation on their rim, "nearest" that of the nearest point; "inverse_distance" and "kriging" tend
+    to a mean of the nearest points, and "thin_plate" goes on as it is bent.
     """
 
     ways: ClassVar[tuple[str, ...]] = ("points", "raster", "polygons", "elevation", "under", "between")
@@ -177,7 +179,9 @@ class LayerPart(Part):
         "whether it is gone there, or kept in its neighbour's material", "keep", default="absent"
     )
     base_wins: bool = told("whether its base wins where it crosses those above", True, default=False)
-    parts: Whole | list[float] | None = told("a number of equal parts, or their shares", 3, default=None)
+    parts: Whole | list[float] | None = told(
+        "a number of equal parts, or their shares from the top down", [1, 2], default=None
+    )
     change: list[ChangePart] = told(
         "another base within polygons",
         [{"file": "pit.geojson", "base": {"elevation": "4 m"}}],

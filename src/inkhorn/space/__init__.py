@@ -2,9 +2,10 @@
 
 from inkhorn.space.cells import FLOOR, SIDE, Cells, Faces, OuterFaces
 from inkhorn.space.flow_rows import flow_rows, plan_tensor, series_conductance, tensor_rows
-from inkhorn.space.grid import Grid, layered
+from inkhorn.space.grid import Grid
 from inkhorn.space.interpolation import POINT_METHODS, PointMethod
 from inkhorn.space.kriging import Variogram, kriging_rows
+from inkhorn.space.layering import layered
 from inkhorn.space.lines import line_corners
 from inkhorn.space.merged import MergedMesh
 from inkhorn.space.mesh import PlanEdges, PlanMesh

@@ -21,7 +21,7 @@ _ROUNDS = 6  # of moving middles
 
 
 def joined_cells(mesh: PlanMesh, size: float) -> Index:
-    """Return which larger cell each cell belongs to, so that none is much smaller than a size.
+    """Return which larger cell each cell belongs to, for cells of about a size.
 
     Rectangles are joined by rows and columns, cells split in four with those they were split from, others with those
     around: each to the nearest of middles that lie a size apart and are moved to the middle of what is theirs (Lloyd
@@ -54,13 +54,13 @@ def joined_cells(mesh: PlanMesh, size: float) -> Index:
 
 
 def _blocks(mesh: RectangularMesh, row: Index, column: Index, size: float) -> Index:
-    """Blocks of rows and columns no wider than a size, or single ones."""
+    """Blocks of rows and columns as wide as is nearest to a size."""
     ends = []
     for edges in (mesh.y_edges, mesh.x_edges):
         block = np.zeros(len(edges) - 1, dtype=np.int64)
         begin = edges[0]
         for k in range(1, len(block)):
-            new = edges[k + 1] - begin > size * (1.0 + 1e-9)
+            new = edges[k + 1] - begin - size > size - (edges[k] - begin) + 1e-9 * size
             block[k] = block[k - 1] + new
             begin = edges[k] if new else begin
         ends.append(block)
@@ -68,11 +68,11 @@ def _blocks(mesh: RectangularMesh, row: Index, column: Index, size: float) -> In
 
 
 def _quarters(mesh: SplitMesh, size: float) -> Index:
-    """The cells that were split from, as often as these are not larger than a size; blocks of them beyond."""
+    """The cells that were split from, of the size nearest to one; blocks of these beyond."""
     base = mesh.base
     widest = max(np.diff(base.x_edges).max(), np.diff(base.y_edges).max())
     if size < widest * (1.0 + 1e-9):
-        return mesh.whole(int(np.ceil(np.log2(widest / size) - 1e-9)))
+        return mesh.whole(round(np.log2(widest / size)))
     return _blocks(base, mesh.row >> mesh.splits, mesh.column >> mesh.splits, size)
 
 

@@ -96,6 +96,7 @@ def _place_fixed_head(feature: FixedHead, plan: Plan) -> Spot:
         "; ".join(notes),
         crossing=np.where(face >= 0, "side", FixedHeadTerm.usual_crossing),
         outer_face=face,
+        met=area if feature.geometry == "polygon" else None,
     )
 
 

@@ -26,7 +26,10 @@ from inkhorn.units import KINDS
 
 __all__ = ["dimension_of", "place"]
 
-_COLUMNS = ["feature", "kind", "cells", "total", "unit", "values", "water", "share outside", "note"]
+_COLUMNS = [
+    *("feature", "kind", "cells", "total", "unit", "values", "water"),
+    *("drawn", "met", "measure", "share outside", "note"),
+]
 
 
 def _sharing(spots: list[Spot]) -> dict[str, list[str]]:
@@ -79,6 +82,7 @@ def _row(spot: Spot, arrived: Mapping[str, str], sharing: Mapping[str, list[str]
         f"{', '.join(changing)} in time" if changing else "",
         f"shares a cell with {', '.join(others[:3])}{' …' if len(others) > 3 else ''}" if others else "",
     ]
+    outside = max(round(spot.outside, 4), 0.0) + 0.0 if len(spot.cells) else 1.0
     return {
         "feature": spot.feature.name,
         "kind": spot.feature.kind,
@@ -87,7 +91,10 @@ def _row(spot: Spot, arrived: Mapping[str, str], sharing: Mapping[str, list[str]
         "unit": spot.unit,
         "values": arrived.get(spot.feature.name, ""),
         "water": spot.feature.signs,
-        "share outside": max(round(spot.outside, 4), 0.0) + 0.0 if len(spot.cells) else 1.0,
+        "drawn": spot.drawn,
+        "met": (1.0 - outside) * spot.drawn if spot.met is None else spot.met,
+        "measure": {"line": "m", "polygon": "m²"}.get(spot.feature.geometry, ""),
+        "share outside": outside,
         "note": "; ".join(n for n in notes if n),
     }
 
@@ -150,7 +157,8 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
     -------
     Model
         With `placed`, a table of feature, kind, cells, total (before edits), unit, the least and greatest of the values
-        that arrived (after them), what its water does, the share outside, and notes; edits stand at its end. A
+        that arrived (after them), what its water does, the length or area drawn and that of the cells' parts which
+        stand for it (of whole cells where these are held), the share outside, and notes; edits stand at its end. A
         feature that meets no cell stands in it with 0 cells and does nothing; `check` says so. A feature
         whose values change in time has the mean over time for its total, steady periods and warm-up left out.
         `traces` says how every array follows

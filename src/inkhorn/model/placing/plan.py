@@ -128,6 +128,8 @@ class Spot:
         For the report, in `unit`.
     outside : float
         Share of the feature that met nothing.
+    met : float, optional
+        Length or area of the cells that stand for it, where that is not what of it lies in them.
     crossing, outer_face : sequence, (n,), optional
         As of a `Term`.
     where : mapping of str to ndarray
@@ -145,6 +147,13 @@ class Spot:
     crossing: Any = None
     outer_face: Any = -1
     where: Mapping[str, Array] = field(default_factory=dict)
+    met: float | None = None
+
+    @property
+    def drawn(self) -> float:
+        """Length of a line [m], or area of a polygon [m²], as it is drawn; NaN of others."""
+        shape, geometry = self.feature.shape, self.feature.geometry
+        return float(shape.length if geometry == "line" else shape.area if geometry == "polygon" else np.nan)
 
 
 @dataclass(frozen=True, eq=False)
