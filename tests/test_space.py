@@ -142,7 +142,7 @@ def test_the_upper_surface_wins_and_slivers_are_absent():
     # x = 10: the ramp at -3.2 leaves no middle; x = 60: 0.8; x = 98: 3.84, above the ground
     npt.assert_allclose(top, [[2, 2, np.nan], [np.nan, 0.8, 2], [-3.2, 0, 0]])
     npt.assert_allclose(bottom, [[-3.2, 0.8, np.nan], [np.nan, 0, 0], [-10, -10, -10]])
-    first = strata.crossings()[0]
+    first = strata.crossings[0]
     assert (first.layer, first.over, first.of) == ("upper", "ground", 4)
     assert (first.points.tolist(), first.rise.tolist()) == ([1, 3], [2.0, 2.0])
     assert 'never_above = "ground"' in first.cure

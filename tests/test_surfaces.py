@@ -223,7 +223,7 @@ def test_a_base_that_wins_cuts_into_what_lies_over_it():
     """The clay's flat base cuts the sand off where that reaches deeper."""
     cut = wedge(base_wins=True).at(*AT)
     npt.assert_allclose(cut.bottom, [[10.0, 14.8], [np.nan, 10.0], [0.0, 0.0]])
-    assert wedge(base_wins=True).crossings() == []
+    assert wedge(base_wins=True).crossings == ()
 
 
 @pytest.mark.parametrize(("parts", "levels"), [(2, [10.0]), ([1, 2, 1], [12.5, 7.5])])

@@ -168,7 +168,7 @@ def write_concentration(plume: TransportResult, path: Path) -> None:
     data.attrs = {"Conventions": "CF-1.11", "title": plume.flow.model.name, "source": "Inkhorn, transport"}
     data[plume.species.name] = (
         ("time", *layout.dims),
-        np.array([layout(v) for v in plume.values]),
+        np.array([layout(v) for v in plume.values]),  # noqa: PD011 - of no table
         {**labelled.attrs, **layout.about},
     )
     pores = {"units": "m3", "long_name": "water in the pores", **layout.about}

@@ -121,7 +121,7 @@ def _check_met(model: Model) -> Iterator[Finding]:
 def _check_strata(model: Model) -> Iterator[Finding]:
     if model.site is None:
         return
-    for crossing in model.site.strata.crossings():
+    for crossing in model.site.strata.crossings:
         yield Finding(
             "warning",
             f"{len(crossing.points)} of {crossing.of} points of the base lie above the surface over it, by up to "

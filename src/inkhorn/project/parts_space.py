@@ -54,8 +54,8 @@ class SurfacePart(Part):
 
     Points stand in the columns `x`, `y` and `z` of a CSV, text or XLSX file, in coordinates of the map
     or of the table [local]; polygons hold their elevation in the attribute `z`. Beyond the points, "linear", "natural"
-    and "cubic" keep the elevation on their rim, "nearest" that of the nearest point; "inverse_distance" and "kriging" tend
-    to a mean of the nearest points, and "thin_plate" goes on as it is bent.
+    and "cubic" keep the elevation on their rim, "nearest" that of the nearest point; "inverse_distance" and "kriging"
+    tend to a mean of the nearest points, and "thin_plate" goes on as it is bent.
     """
 
     ways: ClassVar[tuple[str, ...]] = ("points", "raster", "polygons", "elevation", "under", "between")

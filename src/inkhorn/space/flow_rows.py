@@ -13,6 +13,7 @@ from inkhorn.space.reading import read_beside
 from inkhorn.space.rows import STRAIGHT, FaceRows
 
 if TYPE_CHECKING:
+    from inkhorn.space.cells import Faces
     from inkhorn.space.grid import Grid
 
 __all__ = ["flow_rows", "plan_tensor", "series_conductance", "tensor_rows"]
@@ -103,7 +104,8 @@ def flow_rows(
         along = np.broadcast_to(normal[:, None], centres.shape)
     else:
         along = np.where(floor[:, None, None], 0.0, conormal / spread[:, :, None])
-    rows = _rows(grid, k, spread, along, centres, faces.centroid[:, :2])
+    square = conormal is None and grid.is_square
+    rows = _rows(grid, k, spread, along, centres, faces.centroid[:, :2], square=square)
     if leakance is not None:
         rows = _with_leakance(rows, leakance[faces.cells[:, 0]], faces.area)
     return rows if resistance is None else _behind(rows, resistance, faces.area)
@@ -191,6 +193,8 @@ def _rows(
     along: Array,
     centres: Array,
     middle: Array,
+    *,
+    square: bool = False,
 ) -> FaceRows:
     """Rows from conductivities, what is crossed along the normal, and the conormals, two per face.
 
@@ -206,27 +210,21 @@ def _rows(
         Centres of both cells, in plan or in space.
     middle : ndarray of float, (n_faces, dimensions)
         A point of the face.
+    square : bool
+        Whether all centres are known to lie square to their faces.
     """
     faces, in_plan = grid.faces, centres.shape[2] == 2
     normal = faces.normal[:, None, : centres.shape[2]]
-    sign = np.array([1.0, -1.0])
-    # where the line between the centres crosses the face, and how far off either conormal through it runs
-    share = (faces.distance[:, 0] / faces.distance.sum(axis=1))[:, None]
-    crossing = (1.0 - share) * centres[:, 0] + share * centres[:, 1]
-    back = (sign * faces.distance)[:, :, None] * along
-    aside = crossing[:, None] - back - centres
-    reach = faces.distance.sum(axis=1)
-    off = np.sqrt((aside**2).sum(axis=2)).max(axis=1)
-    scale = np.maximum(np.maximum(reach, np.ptp(centres, axis=1).max(axis=1)), np.sqrt(faces.area))
-    long = np.flatnonzero(off > STRAIGHT * scale)
-    aside = middle[long, None] - back[long] - centres[long]
+    long = np.empty(0, dtype=np.int64) if square else _off_centre(faces, along, centres)
+    back = np.array([1.0, -1.0])[:, None] * faces.distance[long, :, None] * along[long]
+    aside = middle[long, None] - back - centres[long]
 
     unit = spread * faces.area[:, None] / faces.distance
     half = k * unit
     conductance = series_conductance(half[:, 0], half[:, 1])
-    total = half.sum(axis=1)
+    total = half[:, 0] + half[:, 1]
     other = half[:, ::-1] / np.where(total > 0, total, 1.0)[:, None]
-    isotropic = bool(
+    isotropic = square or bool(
         (np.abs(along - (along * normal).sum(axis=2)[:, :, None] * normal).max(initial=0.0)) < 1e-12
     )
     difference, inexact = _differences(grid, long, aside, in_plan=in_plan, isotropic=isotropic)
@@ -240,6 +238,21 @@ def _rows(
         by_resistance=np.zeros(len(faces)),
         inexact=inexact,
     )
+
+
+def _off_centre(faces: Faces, along: Array, centres: Array) -> Index:
+    """Faces that the line between their centres does not cross along either conormal."""
+    reach = faces.distance.sum(axis=1)
+    share = faces.distance[:, 0] / reach
+    off, apart = np.zeros((2, len(faces))), np.zeros(len(faces))
+    for axis in range(centres.shape[2]):  # each by itself: sums over the last of so few are slow
+        first, second = centres[:, 0, axis], centres[:, 1, axis]
+        crossing = (1.0 - share) * first + share * second
+        off[0] += (crossing - faces.distance[:, 0] * along[:, 0, axis] - first) ** 2
+        off[1] += (crossing + faces.distance[:, 1] * along[:, 1, axis] - second) ** 2
+        apart = np.maximum(apart, np.abs(second - first))
+    scale = np.maximum(np.maximum(reach, apart), np.sqrt(faces.area))
+    return np.flatnonzero(np.maximum(off[0], off[1]) > (STRAIGHT * scale) ** 2)
 
 
 def _differences(

@@ -14,7 +14,7 @@ from inkhorn.errors import InputError, check_finite, place_words
 from inkhorn.read_only import freeze
 from inkhorn.shown import Shown
 from inkhorn.space.cells import FLOOR, SIDE, Cells, Faces, OuterFaces
-from inkhorn.space.merged import MergedMesh
+from inkhorn.space.merged import MergedMesh, pairs_once
 from inkhorn.space.mesh import PlanEdges, PlanMesh
 from inkhorn.space.radial import equivalent_radius
 from inkhorn.space.rectangles import RectangularMesh
@@ -239,20 +239,28 @@ class Grid(Shown):
             if id(mesh) not in known:
                 known[id(mesh)] = mesh.edges()
             edges = known[id(mesh)]
-            numbers = np.full(mesh.n_cells, -1, dtype=np.int64)
-            numbers[present] = first + np.arange(len(present))
-            pair = numbers[edges.cells]
-            edge = np.flatnonzero((pair >= 0).all(axis=1))
-            pair, distance = pair[edge], edges.distance[edge]
-            # a plane layer of changing thickness is cut at the height between its two cells
-            weight = distance[:, ::-1] / distance.sum(axis=1)[:, None]
+            edge: Any = slice(None)
+            if len(present) == mesh.n_cells:
+                pair = first + edges.cells
+            else:
+                numbers = np.full(mesh.n_cells, -1, dtype=np.int64)
+                numbers[present] = first + np.arange(len(present))
+                pair = numbers[edges.cells]
+                edge = np.flatnonzero((pair[:, 0] >= 0) & (pair[:, 1] >= 0))
+                pair = pair[edge]
+            distance = edges.distance[edge]
+            # a plane layer of changing thickness is cut at the height between its two cells; sums by columns: over the
+            # last axis of so few they are slow
+            share = distance[:, 1] / (distance[:, 0] + distance[:, 1])
+            thickness, z = cells.thickness, cells.z
+            a, b = pair[:, 0], pair[:, 1]
             yield Faces(
                 cells=pair,
-                kind=np.full(len(edge), SIDE, dtype=np.int8),
-                area=edges.length[edge] * (weight * cells.thickness[pair]).sum(axis=1),
+                kind=np.full(len(pair), SIDE, dtype=np.int8),
+                area=edges.length[edge] * (share * thickness[a] + (1.0 - share) * thickness[b]),
                 distance=distance,
-                normal=np.column_stack([edges.normal[edge], np.zeros(len(edge))]),
-                centroid=np.column_stack([edges.middle[edge], (weight * cells.z[pair]).sum(axis=1)]),
+                normal=np.column_stack([edges.normal[edge], np.zeros(len(pair))]),
+                centroid=np.column_stack([edges.middle[edge], share * z[a] + (1.0 - share) * z[b]]),
                 ends=edges.ends[edge],
             )
 
@@ -270,8 +278,7 @@ class Grid(Shown):
         pair, plan = np.concatenate(pairs), np.concatenate(plans)
         area, middle = mesh.area[plan], mesh.centroid[plan]
         if self.joined:  # two cells may meet over several plan cells
-            pair, whole = np.unique(pair, axis=0, return_inverse=True)
-            whole = whole.ravel()
+            pair, _, whole = pairs_once(pair)
             moment = [np.bincount(whole, area * middle[:, k]) for k in (0, 1)]
             area = np.asarray(np.bincount(whole, area), dtype=np.float64)
             middle = np.column_stack(moment) / area[:, None]
@@ -320,6 +327,11 @@ class Grid(Shown):
         if isinstance(self.mesh, RectangularMesh):
             return (len(self.layer_names), *self.mesh.shape)
         return (self.n_cells,)
+
+    @property
+    def is_square(self) -> bool:
+        """Whether all centres are known to lie square to the faces between them: those of whole rectangles."""
+        return isinstance(self.mesh, RectangularMesh) and self.mesh.outline is None and not self.joined
 
     def layers_named(self, name: str, what: str = "") -> tuple[int, ...]:
         """Return the positions of the layers that a name stands for: of a layer in parts all of its parts.

@@ -12,7 +12,7 @@ from numpy.typing import ArrayLike, NDArray
 from inkhorn.space.mesh import PlanEdges, PlanMesh
 from inkhorn.space.rim import OuterEdges, outer_edges
 
-__all__ = ["MergedMesh"]
+__all__ = ["MergedMesh", "pairs_once"]
 
 
 @dataclass(frozen=True, eq=False)
@@ -62,7 +62,7 @@ class MergedMesh:
         pair = self.group[fine.cells]
         between = pair[:, 0] != pair[:, 1]
         sign = np.where(pair[between, 0] > pair[between, 1], -1.0, 1.0)
-        pair, first, whole = _pairs(pair[between])
+        pair, first, whole = pairs_once(pair[between])
         length, count = fine.length[between], len(pair)
         across = (sign * length)[:, None] * fine.normal[between]
         middle = length[:, None] * fine.middle[between]
@@ -111,8 +111,8 @@ class MergedMesh:
         return np.asarray(0.14 * np.sqrt(2.0 * self.area[cells]))
 
 
-def _pairs(pair: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
-    """Pairs of cells, the lower number first, each once; where each stood first, and which one each is."""
+def pairs_once(pair: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
+    """Return pairs of cells (n, 2), the lower number first, each once; where each stood first, and which one each is."""
     pair = np.sort(pair, axis=1)
     code = pair[:, 0] * (pair.max(initial=0) + 1) + pair[:, 1]
     _, first, whole = np.unique(code, return_index=True, return_inverse=True)

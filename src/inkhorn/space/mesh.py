@@ -48,7 +48,7 @@ class PlanEdges:
     @property
     def middle(self) -> NDArray[np.float64]:
         """Midpoint of each edge, (n_edges, 2) [m]."""
-        return np.asarray(self.ends.mean(axis=1))
+        return np.asarray(0.5 * (self.ends[:, 0] + self.ends[:, 1]))
 
 
 @runtime_checkable

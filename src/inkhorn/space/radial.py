@@ -305,6 +305,7 @@ class _Part:
         number = np.cumsum(members) - 1
         pair = faces.cells[sides]
         side = sides[members[pair].all(axis=1)]
+        self.is_square = grid.is_square
         self.members, self.number, self.n_cells, self.face = members, number, int(members.sum()), side
         self.cells = Cells(**{f.name: getattr(grid.cells, f.name)[members] for f in fields(Cells)})
         some = {f.name: getattr(faces, f.name)[side] for f in fields(Faces)}

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from inkhorn.space.mesh import PlanMesh
 from inkhorn.space.polygons import segments
+from inkhorn.space.rectangles import RectangularMesh
 
 __all__ = ["OuterEdges", "outer_edges"]
 
@@ -51,6 +52,8 @@ def outer_edges(mesh: PlanMesh) -> OuterEdges:
     """
     import shapely
 
+    if isinstance(mesh, RectangularMesh) and mesh.outline is None:
+        return _of_whole_rectangles(mesh)
     edges, polygons = mesh.edges(), mesh.polygons()
     shared = np.bincount(edges.cells.ravel(), np.repeat(edges.length, 2), mesh.n_cells)
     size = np.sqrt(mesh.area)
@@ -90,3 +93,30 @@ def outer_edges(mesh: PlanMesh) -> OuterEdges:
     own = cell[side]
     centre = np.column_stack([mesh.x[own], mesh.y[own]])
     return OuterEdges(own, ends, normal, ((ends[:, 0] - centre) * normal).sum(axis=1))
+
+
+def _of_whole_rectangles(mesh: RectangularMesh) -> OuterEdges:
+    """The sides beyond which there is no cell, anticlockwise from the south, each cell by itself."""
+    present = np.pad(mesh.present, 1)
+    turn = np.deg2rad(mesh.rotation)
+    axes = np.array([[np.cos(turn), np.sin(turn)], [-np.sin(turn), np.cos(turn)]])
+    parts = []
+    # the next cell's row and column; and both ends of the side, as which edges of row and column they lie on
+    for (up, right), (start, end) in {
+        (-1, 0): ((0, 0), (0, 1)),
+        (0, 1): ((0, 1), (1, 1)),
+        (1, 0): ((1, 1), (1, 0)),
+        (0, -1): ((1, 0), (0, 0)),
+    }.items():
+        beyond = np.roll(present, (-up, -right), axis=(0, 1))[1:-1, 1:-1]
+        row, column = np.nonzero(mesh.present & ~beyond)
+        ends = [
+            np.column_stack(mesh.to_map(mesh.x_edges[column + east], mesh.y_edges[row + north]))
+            for north, east in (start, end)
+        ]
+        half = 0.5 * (np.diff(mesh.x_edges)[column] if right else np.diff(mesh.y_edges)[row])
+        normal = np.tile(right * axes[0] + up * axes[1], (len(row), 1))
+        parts.append((mesh.number[row, column], np.stack(ends, axis=1), normal, half))
+    cell, ends_, normals, distance = (np.concatenate(v) for v in zip(*parts, strict=True))
+    order = np.argsort(cell, kind="stable")
+    return OuterEdges(cell[order], ends_[order], normals[order], distance[order])

@@ -123,17 +123,22 @@ class FaceRows:
         """
         from scipy.sparse import csr_array, diags_array
 
+        long = ~self.two_point
+        if not long.any():
+            return np.empty(0, dtype=np.int64)
         n = self.difference.shape[1]
-        face = np.arange(len(self.cells))
+        asked = np.zeros(n, dtype=bool)
+        asked[self.cells[long]] = True
+        face = np.flatnonzero(asked[self.cells].any(axis=1))
         outward = csr_array(
             (
                 np.repeat([1.0, -1.0], len(face)),
-                (self.cells.T.ravel(), np.concatenate([face, face])),
+                (self.cells[face].T.ravel(), np.tile(np.arange(len(face)), 2)),
             ),
             shape=(n, len(face)),
         )
-        balance = (outward @ self.matrix).tocsr()
+        balance = (outward @ self.matrix[face]).tocsr()
         diagonal = balance.diagonal()
         others = (balance - diags_array(diagonal)).tocoo()
-        wrong = others.data > 1e-10 * diagonal[others.row]
+        wrong = asked[others.row] & (others.data > 1e-10 * diagonal[others.row])
         return np.unique(others.row[wrong]).astype(np.int64)

@@ -39,7 +39,7 @@ def _around_points(
         return near.reshape(len(x), 4), (up[:, :, None] * along[:, None, :]).reshape(len(x), 4)
     if len(x) == 0 or mesh.n_cells < 4:
         return np.full((len(x), 3), -1), np.zeros((len(x), 3))
-    return corners_and_weights(triangles(), np.column_stack([x, y]))
+    return corners_and_weights(triangles(), np.column_stack([x, y]))[:2]
 
 
 def sampling_rows(grid: Grid, layer: ArrayLike, x: ArrayLike, y: ArrayLike) -> Any:

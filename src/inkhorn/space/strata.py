@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import KW_ONLY, dataclass, replace
+from functools import cached_property
 from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
 import numpy as np
@@ -290,13 +291,14 @@ class Strata:
         layer = replace(self.layers[k], parts=parts)
         return replace(self, layers=(*self.layers[:k], layer, *self.layers[k + 1 :]))
 
-    def crossings(self) -> list[Crossing]:
-        """Find the points of bases that lie above a surface over them.
+    @cached_property
+    def crossings(self) -> tuple[Crossing, ...]:
+        """The points of bases that lie above a surface over them.
 
         Only of layers whose base is made of points, is not meant to win, and crosses by more than the least
         thickness (no less than 0.01 m).
         """
-        found = []
+        found: list[Crossing] = []
         above: dict[str, Surface] = {"ground": self.ground}
         for layer in self.layers:
             if isinstance(layer.base, PointSurface) and not layer.base_wins:
@@ -308,4 +310,4 @@ class Strata:
                     lowest = list(above)[int(np.argmin(over[:, bad[np.argmax(rise[bad])]]))]
                     found.append(Crossing(layer.name, lowest, bad, rise[bad], len(p.x)))
             above[layer.name] = layer.base
-        return found
+        return tuple(found)

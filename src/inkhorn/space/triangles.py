@@ -160,18 +160,18 @@ class Triangles:
 
     def linear(self, places: Array) -> tuple[Index, Array]:
         """Return points and weights of linear values at places, beyond the rim of those `on_rim`, (n, 3)."""
-        corners, weights = corners_and_weights(self.mesh, places)
-        beyond = np.flatnonzero((self.home(places) < 0) | ~np.isfinite(weights).all(axis=1))
+        corners, weights, found = corners_and_weights(self.mesh, places)
+        kept = (found >= 0) & self.kept[found]
+        beyond = np.flatnonzero(~kept | ~np.isfinite(weights[:, 0]))
         if len(beyond):
-            corners = corners.copy()
             rim = self.on_rim(places[beyond])
             corners[beyond, :2], weights[beyond, :2] = rim.ends, rim.weights
             corners[beyond, 2], weights[beyond, 2] = 0, 0.0
         return corners, weights
 
 
-def corners_and_weights(triangles: Any, places: Array) -> tuple[Index, Array]:
-    """Return the corners of the triangle that holds each place, and their linear weights.
+def corners_and_weights(triangles: Any, places: Array) -> tuple[Index, Array, Index]:
+    """Return the corners of the triangle that holds each place, their linear weights, and which triangle that is.
 
     Parameters
     ----------
@@ -186,11 +186,18 @@ def corners_and_weights(triangles: Any, places: Array) -> tuple[Index, Array]:
         Points, -1 outside the hull.
     weights : ndarray of float, (n, 3)
         Adding up to 1; NaN outside the hull, and in triangles of no area.
+    home : ndarray of int, (n,)
+        The triangle, -1 outside the hull.
     """
-    home = triangles.find_simplex(places)
+    home = triangles.find_simplex(places).astype(np.int64)
     turn = triangles.transform[home]
+    x, y = places[:, 0] - turn[:, 2, 0], places[:, 1] - turn[:, 2, 1]
     weights = np.empty((len(places), 3))
-    weights[:, :2] = np.einsum("nij,nj->ni", turn[:, :2], places - turn[:, 2])
+    for k in (0, 1):
+        weights[:, k] = turn[:, k, 0] * x + turn[:, k, 1] * y
     weights[:, 2] = 1.0 - weights[:, 0] - weights[:, 1]
-    weights[home < 0] = np.nan
-    return np.where(home[:, None] >= 0, triangles.simplices[home], -1), weights
+    corners = triangles.simplices[home].astype(np.int64)
+    outside = home < 0
+    if outside.any():
+        corners[outside], weights[outside] = -1, np.nan
+    return corners, weights, home
