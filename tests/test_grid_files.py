@@ -25,7 +25,7 @@ def some_grid(mesh):
         surfaces,
         names=["peat", "Lößlehm", "gravel"],
         taken_out={"Lößlehm": shapely.Point(700, 200).buffer(150)},
-        max_splits={"gravel": 1} if hasattr(mesh, "whole") else None,
+        **({"max_splits": {"gravel": 1}} if hasattr(mesh, "whole") else {"layer_cell": {"gravel": 200}}),
     )
 
 

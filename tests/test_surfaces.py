@@ -56,6 +56,7 @@ def test_levels_stay_level_and_nothing_is_wild_outside(method):
         assert values.max() < z.max() + 0.5
 
 
+BOX = shapely.box(0, 0, 1000, 1000)
 LATTICE = np.stack(np.meshgrid(np.arange(0, 1001, 100.0), np.arange(0, 801, 100.0)), axis=-1).reshape(-1, 2)
 SETS = {
     "a lattice less a corner": LATTICE[1:],
@@ -274,3 +275,34 @@ def test_parts_of_layers_are_there_together_and_share_what_the_whole_has(seed):
         npt.assert_array_equal(found.bottom[mine[-1]], expected.bottom[k])
         lent = np.array([whole.names.index(n) for n in cut.whole_names])[found.material[mine]]
         npt.assert_array_equal(lent, np.broadcast_to(expected.material[k], lent.shape))
+
+
+def test_a_lens_is_told_its_cure_and_what_lies_beyond_the_points():
+    """Clay whose base lies above that of the sand at most points, as beside a lens; points in the middle only."""
+    x, y = np.meshgrid(np.linspace(200, 800, 7), np.linspace(200, 800, 7))
+    x, y = x.ravel(), y.ravel()
+    lens = ik.PointSurface(
+        x, y, 12.0 - 6.0 * np.exp(-(((x - 500) / 120) ** 2) - ((y - 500) / 120) ** 2), name="lens.csv"
+    )
+    sand, gravel = ik.Layer("sand", ik.ConstantSurface(10.0)), ik.Layer("gravel", ik.ConstantSurface(0.0))
+
+    def site(base, **options):
+        layers = (sand, ik.Layer("clay", base, **options), gravel)
+        strata = ik.Strata(ik.ConstantSurface(20.0), layers)
+        rain = ik.Recharge(name="rain", shape=BOX, rate=1e-3)
+        lake = ik.FixedHead(name="lake", shape=shapely.Point(500, 500).buffer(130), head=18.0)
+        return ik.Site(
+            BOX, strata, dict.fromkeys(strata.names, ik.Material("any", 5.0)), features=(rain, lake)
+        )
+
+    mesh = ik.rectangles(BOX, cell=100)
+    with pytest.raises(ik.InputError, match=r'never_above = "sand".*base_wins = true'):
+        ik.place(site(lens), mesh)
+    model = ik.place(site(BoundedSurface(lens, below=sand.base)), mesh)
+    assert 0 < len(model.grid.within_layer[1]) < 30
+    found = str(ik.check(model))
+    assert "64% of the area lies beyond the data points" in found
+    assert "takes the value on the rim" in found
+    row = model.placed.set_index("feature").loc["lake"]
+    assert row["drawn"] == pytest.approx(np.pi * 130**2, rel=0.01)
+    assert row["met"] == model.grid.cells.area[model.term("fixed head").cells].sum()

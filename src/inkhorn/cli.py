@@ -367,6 +367,10 @@ def draw_plan(
     over: Annotated[
         bool, typer.Option("--over", help="Lay several over each other, not side by side.")
     ] = False,
+    layer: Annotated[
+        str | None,
+        typer.Option(help="The cells of this layer, where they are larger than those above.", metavar="NAME"),
+    ] = None,
     out: Picture = None,
 ) -> None:
     """Draw the cells of one or more grids in plan, with the site's features."""
@@ -374,8 +378,12 @@ def draw_plan(
 
     project = _read(site)
     names: list[str | None] = list(grid) if grid else [None]
-    called = "plan-" + "-".join(n or "grid" for n in names)
-    _drawn(project, called, lambda figure: draw.project_plans(figure, project, names, over=over), out)
+    called = "plan-" + "-".join([*(n or "grid" for n in names), *([layer] if layer else [])])
+
+    def fill(figure: Any) -> None:
+        draw.project_plans(figure, project, names, over=over, layer=layer)
+
+    _drawn(project, called, fill, out)
 
 
 @drawing.command("section")

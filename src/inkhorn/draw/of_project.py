@@ -10,7 +10,7 @@ from inkhorn.draw.mesh import plan, quality
 from inkhorn.draw.sections import section
 from inkhorn.draw.surfaces import surface
 from inkhorn.errors import InputError, did_you_mean
-from inkhorn.space import Grid, RectangularMesh, VoronoiMesh
+from inkhorn.space import Grid, PlanMesh, RectangularMesh, VoronoiMesh
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -22,7 +22,14 @@ __all__ = ["project_block", "project_plans", "project_quality", "project_section
 Line = Sequence[Sequence[float]]
 
 
-def project_plans(figure: Figure, project: Project, grids: Sequence[str | None], *, over: bool) -> None:
+def project_plans(
+    figure: Figure,
+    project: Project,
+    grids: Sequence[str | None],
+    *,
+    over: bool,
+    layer: str | None = None,
+) -> None:
     """Draw the plan of one or more grids, side by side or over each other.
 
     Parameters
@@ -35,9 +42,11 @@ def project_plans(figure: Figure, project: Project, grids: Sequence[str | None],
         Names of the project's grids; None is the one it runs on.
     over : bool
         Whether they lie over each other.
+    layer : str, optional
+        Whose cells, where those of lower layers are larger; the smallest if not given.
     """
-    names = [g or "grid" for g in grids]
-    meshes = [project.mesh(g) for g in grids]
+    names = [(g or "grid") + (f", {layer}" if layer else "") for g in grids]
+    meshes = [_cells_of(project, g, layer) for g in grids]
     if over or len(meshes) == 1:
         ax = figure.subplots()
         for k, mesh in enumerate(meshes):
@@ -53,6 +62,14 @@ def project_plans(figure: Figure, project: Project, grids: Sequence[str | None],
     for ax, name, mesh in zip(axes, names, meshes, strict=False):
         plan(mesh, project.site, ax=ax, legend=ax is axes[0])
         ax.set_title(f"{name}: {ax.get_title()}", fontsize=9)
+
+
+def _cells_of(project: Project, grid: str | None, layer: str | None) -> PlanMesh:
+    """The plan cells of a grid, or those of one of its layers."""
+    if layer is None:
+        return project.mesh(grid)
+    made = project.grid(grid)
+    return made.meshes[made.layers_named(layer)[0]]
 
 
 def project_quality(figure: Figure, project: Project, grid: str | None) -> None:
