@@ -72,7 +72,7 @@ IMPOSSIBLE = [
         "recharge = false\nwidest_factor = 0.5",
         "widest_factor: is 0.5; expected more than 1",
     ),
-    ('material = "gravel"', 'material = "gravel"\nparts = 0', 'layer "gravel" cannot be split into 0'),
+    ('material = "gravel"', 'material = "gravel"\nparts = 0', 'layer "gravel" cannot be cut into 0'),
     (
         'material = "gravel"',
         f'material = "gravel"\nparts = {"9" * 400}',

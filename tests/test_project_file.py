@@ -347,7 +347,7 @@ base = { between = ["sand", "ground"], share = 0, never_above = "sand" }"""
         (
             'base = { elevation = "8 m" }',
             'base = { elevation = "8 m" }\nparts = 0',
-            "line 3[0-9].*cannot be cut into 0 parts",
+            r"line \d+.*cannot be cut into 0 parts",
         ),
         ('base = { elevation = "8 m" }', 'base = { elevation = "8 m" }\nparts = [1, -2]', "cannot be cut"),
         ('cell = "100 m"', 'cell = "100 m"\ncount = 3', "either `cell`"),

@@ -493,7 +493,7 @@ def rectangles(
     RectangularMesh(4 rows × 6 columns, 24 cells, 0.24 km²)
     >>> mesh = rectangles((0, 0, 600, 400), cell=100, bands=[Band("x", 290, 310, 10)])
     >>> [round(float(w), 1) for w in (np.diff(mesh.x_edges).min(), np.diff(mesh.x_edges).max())]
-    [9.5, 83.9]
+    [10.0, 78.2]
     """
     import shapely
 
