@@ -253,13 +253,16 @@ class _Strewing:
         low, high = np.log(np.sqrt(self.outline.area / (4.0 * wanted + 16.0))), np.log(self.sizes.size)
         if wanted <= least:
             return float(np.exp(high))
+        guess = 0.5 * np.log(self.outline.area / max(wanted - 0.8 * least, 0.2 * wanted))
         for _ in range(14):
-            middle = 0.5 * (low + high)
-            number = sum(len(v) for v in self.strewn(float(np.exp(middle)))[:2])
-            if abs(number - wanted) <= 0.01 * wanted:
-                return float(np.exp(middle))
-            low, high = (middle, high) if number > wanted else (low, middle)
-        return float(np.exp(high))
+            guess = guess if low < guess < high else 0.5 * (low + high)
+            number = sum(len(v) for v in self.strewn(float(np.exp(guess)))[:2])
+            if abs(number - wanted) <= 0.02 * wanted:
+                break
+            low, high = (guess, high) if number > wanted else (low, guess)
+            # away from everything their number goes by the square of the size; least of them go by no size
+            guess += 0.5 * np.log(max(number - 0.8 * least, 1.0) / max(wanted - 0.8 * least, 1.0))
+        return float(np.exp(guess))
 
 
 def _with_angles(places: Array, n_fixed: int, sizes: Sizes, outline: Any, least: float) -> Array:
@@ -337,7 +340,7 @@ def _moved(places: Array, n_fixed: int, sizes: Sizes, outline: Any) -> Array:
 
     wanted = sizes.at(places)
     images = _mirrored(places, wanted, outline)
-    pairs, ends, _ = finite_ridges(np.vstack([places, images]))
+    pairs, ends = finite_ridges(np.vstack([places, images]))[:2]
     n = len(places)
     every = np.vstack([places, images])
     density_of = np.concatenate([wanted, np.full(len(images), np.nan)]) ** -4.0
@@ -375,7 +378,7 @@ def _unpinched(places: Array, n_fixed: int, outline: Any) -> tuple[Array, int]:
     """
     import shapely
 
-    pairs, ends, beyond = finite_ridges(places)
+    pairs, ends, beyond = finite_ridges(places)[:3]
     across = places[pairs[:, 1]] - places[pairs[:, 0]]
     distance = np.hypot(across[:, 0], across[:, 1])
     length = np.hypot(*(ends[:, 1] - ends[:, 0]).T)

@@ -77,7 +77,7 @@ class VoronoiMesh(Shown):
     def _polygons(self) -> NDArray[Any]:
         import shapely
 
-        pairs, ends, _ = self._diagram
+        pairs, ends = self._diagram[:2]
         n = self.n_cells
         owner = np.concatenate([pairs[:, 0], pairs[:, 0], pairs[:, 1], pairs[:, 1]])
         corner = np.concatenate([ends[:, 0], ends[:, 1], ends[:, 0], ends[:, 1]])
@@ -113,7 +113,7 @@ class VoronoiMesh(Shown):
     def _edges(self) -> PlanEdges:
         import shapely
 
-        pairs, ends, _ = self._diagram
+        pairs, ends = self._diagram[:2]
         inner = (pairs < self.n_cells).all(axis=1)
         pairs, ends = pairs[inner], ends[inner]
         # four points on one circle meet in a corner: the edge between two of them has no length
@@ -208,13 +208,11 @@ class VoronoiMesh(Shown):
     def triangle_angles(self) -> Array:
         """Return the smallest angle of each triangle of three cells that meet inside the outline [degrees]."""
         import shapely
-        from scipy.spatial import Delaunay
 
-        if self.n_cells < 4:
-            return np.empty(0)
-        corners = self.centres[Delaunay(self.centres).simplices]
-        meeting = circle_middles(corners)
-        return smallest_angles(corners[shapely.contains_xy(self.outline, meeting[:, 0], meeting[:, 1])])
+        corners = self._diagram.corners
+        places = self.centres[corners[(corners < self.n_cells).all(axis=1)]]
+        meeting = circle_middles(places)
+        return smallest_angles(places[shapely.contains_xy(self.outline, meeting[:, 0], meeting[:, 1])])
 
 
 class Ridges(NamedTuple):
@@ -228,11 +226,14 @@ class Ridges(NamedTuple):
         Both ends [m].
     beyond : ndarray of int, (n, 2)
         The third point that meets at each end.
+    corners : ndarray of int, (n_triangles, 3)
+        The three points that meet at each place.
     """
 
     pairs: NDArray[np.int64]
     ends: Array
     beyond: NDArray[np.int64]
+    corners: NDArray[np.int64]
 
 
 def circle_middles(corners: Array) -> Array:
@@ -273,4 +274,4 @@ def finite_ridges(points: Array) -> Ridges:
         pairs.append(pair)
         ends.append(np.stack([middle[t], middle[other]], axis=1))
         beyond.append(np.column_stack([corners[t, k], corners[other].sum(axis=1) - pair.sum(axis=1)]))
-    return Ridges(np.concatenate(pairs), np.concatenate(ends), np.concatenate(beyond))
+    return Ridges(np.concatenate(pairs), np.concatenate(ends), np.concatenate(beyond), corners)
