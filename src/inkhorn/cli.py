@@ -105,17 +105,13 @@ def _parameters_for_people(result: FitResult) -> pd.DataFrame:
 
 def _layers_for_people(grid: Grid, units: UnitChoice) -> pd.DataFrame:
     """The table of layers, short enough for a terminal."""
-    import numpy as np
-
     table = units.table(grid.table())
     short = table[["layer", "cells"]].copy()
     for what in ("size", "thickness"):
         columns = [c for c in table.columns if c.startswith(what)]
         unit = columns[0].partition("[")[2].partition("]")[0]
-        spans = [
-            " / ".join(f"{v:.4g}" for v in row) if np.ptp(row) > 0 else f"{row[0]:.4g}"
-            for row in table[columns].to_numpy()
-        ]
+        words = [[f"{v:.4g}" for v in row] for row in table[columns].to_numpy()]
+        spans = [" / ".join(row if len(set(row)) > 1 else row[:1]) for row in words]
         short[f"{what} [{unit}]"] = spans
     if table["made of another"].any():
         short["made of another"] = table["made of another"]

@@ -77,15 +77,17 @@ def surface(
         if not plain:
             colours = {"c": miss[used], "cmap": "coolwarm", "vmin": -worst, "vmax": worst}
         dots = ax.scatter(points.x[used], points.y[used], s=26, ec=INK, lw=0.6, zorder=4, **colours)
-        ax.scatter(points.x[~used], points.y[~used], s=26, marker="x", c=INK, lw=0.8, zorder=4)
-        if not plain:
-            ax.figure.colorbar(dots, ax=ax, label="surface less data [m]", shrink=0.8)
+        if not used.all():
+            ax.scatter(
+                points.x[~used], points.y[~used], s=26, marker="x", c=INK, lw=0.8, zorder=4, label="not used"
+            )  # fmt: skip
         odd = points.outliers()
         if len(odd):
             ax.scatter(
                 points.x[odd], points.y[odd], s=150, fc="none", ec=WARN, lw=1.6, zorder=5,
                 label="stands out from its neighbours",
             )  # fmt: skip
+        if ax.get_legend_handles_labels()[0]:
             ax.legend(loc="upper left", fontsize=8, framealpha=0.9)
         missed = "none missed" if plain else f"missed by up to {worst:.3g} m"
         idle = int((~used).sum())
