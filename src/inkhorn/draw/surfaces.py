@@ -81,6 +81,8 @@ def surface(
             ax.scatter(
                 points.x[~used], points.y[~used], s=26, marker="x", c=INK, lw=0.8, zorder=4, label="not used"
             )  # fmt: skip
+        if not plain:
+            ax.figure.colorbar(dots, ax=ax, label="surface less data [m]", shrink=0.8)
         odd = points.outliers()
         if len(odd):
             ax.scatter(
