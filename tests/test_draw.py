@@ -6,6 +6,7 @@ import numpy as np
 import pandas as pd
 import pytest
 import shapely
+from matplotlib.colors import to_rgb
 from matplotlib.figure import Figure
 
 import inkhorn as ik
@@ -26,11 +27,85 @@ def saved(ax, tmp_path) -> bool:
     return (tmp_path / "picture.png").stat().st_size > 5000
 
 
+def overlapping(figure) -> list[tuple[str, str]]:
+    """Pairs of words that lie over each other, once the figure is laid out: titles, names, numbers, legends, ticks."""
+    figure.draw_without_rendering()
+    shown = []
+    for ax in [*figure.axes, *(bar for of in figure.axes for bar in of.child_axes)]:
+        shown += [ax.title, *ax.texts, *(ax.get_legend().get_texts() if ax.get_legend() else [])]
+        for axis in (ax.xaxis, ax.yaxis):
+            low, high = sorted(axis.get_view_interval())
+            ticks = [t for t in axis.get_major_ticks() if low <= t.get_loc() <= high]
+            shown += [axis.label, *(label for t in ticks for label in (t.label1, t.label2))]
+    shown = [t for t in shown if t.get_visible() and t.get_text().strip()]
+    boxes = [(t.get_text(), t.get_window_extent()) for t in shown]
+    assert all(b.x0 > -2 and b.x1 < figure.bbox.x1 + 2 for _, b in boxes), "words beyond the figure"
+    return [
+        (a, b)
+        for k, (a, one) in enumerate(boxes)
+        for b, other in boxes[k + 1 :]
+        if min(one.x1, other.x1) - max(one.x0, other.x0) > 2
+        and min(one.y1, other.y1) - max(one.y0, other.y0) > 2
+    ]
+
+
+def test_no_words_lie_over_others_in_any_figure_of_a_run(quillmere_folder, monkeypatch, command, tmp_path):
+    """Every picture of a run in time, and those of the project: grids beside and over each other, block, section."""
+    seen, plain = {}, Figure.savefig
+
+    def saving(figure, path, **options):
+        seen[str(getattr(path, "name", path))] = overlapping(figure)
+        plain(figure, path, **options)
+
+    monkeypatch.setattr(Figure, "savefig", saving)
+    site = quillmere_folder / "site.toml"
+    grids = [word for name in ("banded", "split", "voronoi") for word in ("--grid", name)]
+    commands = [
+        ("run", site, "--out", tmp_path / "runs"),
+        ("draw", "plan", site, *grids, "--out", tmp_path / "plans.png"),
+        ("draw", "plan", site, *grids[:4], "--over", "--out", tmp_path / "over.png"),
+        ("draw", "section", site, "--row", "12", "--out", tmp_path / "section.png"),
+        ("draw", "surface", site, "sand", "--out", tmp_path / "surface.png"),
+        ("draw", "block", site, "--out", tmp_path / "block.png"),
+    ]
+    for words_ in commands:
+        code, _, err = command(*words_)
+        assert (code, err) == (0, "")
+    assert len(seen) == 15
+    assert {name: pairs for name, pairs in seen.items() if pairs} == {}
+
+
+def test_materials_are_told_apart_by_those_who_see_no_red_or_green():
+    """Twenty, no two alike; ten colours by CIELAB, as they are and as both deficiencies see them (Machado 2009)."""
+    from inkhorn.draw.style import material_style
+
+    styles = [material_style(k) for k in range(20)]
+    assert len(set(styles)) == len({s.solid for s in styles}) == 20
+    colours = np.array([to_rgb(s.colour) for s in styles[:10]])
+    linear = np.where(colours <= 0.04045, colours / 12.92, ((colours + 0.055) / 1.055) ** 2.4)
+    protan = [
+        [0.152286, 1.052583, -0.204868],
+        [0.114503, 0.786281, 0.099216],
+        [-0.003882, -0.048116, 1.051998],
+    ]
+    deutan = [
+        [0.367322, 0.860646, -0.227968],
+        [0.280085, 0.672501, 0.047413],
+        [-0.011820, 0.042940, 0.968881],
+    ]
+    xyz_of = np.array([[0.4339, 0.3762, 0.1898], [0.2127, 0.7152, 0.0722], [0.0177, 0.1095, 0.8729]])
+    for eye in (np.eye(3), protan, deutan):
+        f = np.cbrt(np.clip(linear @ np.transpose(eye), 1e-9, 1) @ xyz_of.T)
+        lab = np.column_stack([116 * f[:, 1], 500 * (f[:, 0] - f[:, 1]), 200 * (f[:, 1] - f[:, 2])])
+        apart = np.linalg.norm(lab[:, None] - lab[None], axis=2)[np.triu_indices(10, 1)]
+        assert apart.min() > 20
+
+
 @pytest.mark.parametrize("layer", ["peat", "sand", "lake clay", 3])
 def test_heads(quillmere, ax, layer, tmp_path):
     assert ik.draw.heads(quillmere, layer, ax=ax) is ax
     assert "x [m] | y [m]" in words(ax)
-    assert "head [m]" in ax.figure.axes[1].get_ylabel()
+    assert "head [m]" in ax.child_axes[0].get_ylabel()
     assert {"fixed head", "river", "drain", "well, abstraction"} <= set(words(ax).split(" | "))
     assert saved(ax, tmp_path)
 
@@ -150,7 +225,7 @@ def test_a_surface_shows_its_points_and_those_that_stand_out(ax, tmp_path):
     ik.draw.surface(tilted, shapely.box(0, 0, 900, 900), points=data, name="base", ax=ax)
     assert "stands out from its neighbours" in words(ax)
     assert ax.get_title().startswith("base: 49 points, missed by up to 20 m")
-    assert "surface less data [m]" in [a.get_ylabel() for a in ax.figure.axes]
+    assert "surface less data [m]" in [a.get_ylabel() for a in ax.child_axes]
     assert saved(ax, tmp_path)
 
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from inkhorn.draw.base import LAYER_COLOURS
+from inkhorn.draw.style import material_style
 from inkhorn.errors import InputError
 from inkhorn.space import Grid, line_corners
 
@@ -74,7 +74,8 @@ def block(
     if not kept.any():
         raise InputError("the line leaves nothing of the block. Draw it the other way round, or elsewhere.")
     if values is None:
-        colours = np.array([to_rgba(c) for c in LAYER_COLOURS])[cells.material_layer % len(LAYER_COLOURS)]
+        solids = [to_rgba(material_style(k).solid) for k in range(len(grid.layer_names))]
+        colours = np.array(solids)[cells.material_layer]
     else:
         number = grid.per_cell("values", values)
         scale = ScalarMappable(Normalize(float(number.min()), float(number.max())), "viridis")
@@ -92,7 +93,7 @@ def block(
     ax.set(xlim=(west, east), ylim=(south, north), zlim=(low, high))
     length = max(east - west, north - south)
     used = exaggeration or max(float(f"{0.25 * length / (high - low):.1g}"), 1.0)
-    ax.set_box_aspect((east - west, north - south, used * (high - low)), zoom=1.4)
+    ax.set_box_aspect((east - west, north - south, used * (high - low)), zoom=1.25)
     ax.view_init(*(view or (26.0, -60.0 if opened is None else _from_the_right(opened))))
     ax.set_xlabel("x [m]", labelpad=10)
     ax.set_ylabel("y [m]", labelpad=10)
@@ -100,11 +101,11 @@ def block(
     ax.set_title(f"heights × {used:g}", y=1.02)
     if values is None:
         marks = [
-            Line2D([], [], marker="s", ls="", color=LAYER_COLOURS[m % len(LAYER_COLOURS)])
+            Line2D([], [], marker="s", ls="", color=material_style(int(m)).solid)
             for m in np.unique(cells.material_layer)
         ]
         names = [grid.layer_names[m] for m in np.unique(cells.material_layer)]
-        ax.legend(marks, names, loc="upper left", fontsize=8)
+        ax.legend(marks, names, loc="upper left", bbox_to_anchor=(0.02, 0.98), fontsize=8, frameon=False)
     return ax
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from inkhorn.draw.base import INK, axes_or_new
+from inkhorn.draw.style import INK, axes_or_new
 
 if TYPE_CHECKING:
     import pandas as pd

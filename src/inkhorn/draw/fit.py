@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from inkhorn.calibration import FitResult
-from inkhorn.draw.base import INK, LAYER_COLOURS, axes_or_new
+from inkhorn.draw.style import INK, axes_or_new, material_style
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -47,7 +47,7 @@ def measured_against_computed(fit: FitResult, *, ax: Axes | None = None) -> Axes
         if mine.any():
             ax.scatter(
                 measured[mine], after.loc[mine, "computed [m]"], s=46, ec=INK, lw=0.8, zorder=3,
-                c=LAYER_COLOURS[k % len(LAYER_COLOURS)], label=layer,
+                c=material_style(k).solid, label=layer,
             )  # fmt: skip
     ax.set_xlim(ends)
     ax.set_ylim(ends)
@@ -59,6 +59,6 @@ def measured_against_computed(fit: FitResult, *, ax: Axes | None = None) -> Axes
         for word, stats in (("before:", fit.statistics(before=True)), ("after:", fit.statistics()))
     ]
     ax.set_title(f"{fit.after.model.name}: measured against computed\n" + "\n".join(said), fontsize=9)
-    ax.legend(loc="upper left", fontsize=8)
+    ax.legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), fontsize=8, frameon=False)
     ax.grid(alpha=0.25)
     return ax

@@ -6,17 +6,9 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from inkhorn.draw.base import (
-    BANK,
-    INK,
-    WARN,
-    axes_or_new,
-    check_layer,
-    draw_cells,
-    draw_contours,
-    draw_site,
-    map_axes,
-)
+from inkhorn.draw.frame import colour_bar, framed
+from inkhorn.draw.maps import check_layer, draw_cells, draw_contours, draw_site, map_axes, on_earth, shown_at
+from inkhorn.draw.style import BANK, HEADS, INK, WARN, axes_or_new
 from inkhorn.errors import InputError
 from inkhorn.flow import FlowResult
 
@@ -25,7 +17,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-__all__ = ["heads", "hydrograph", "hydrographs"]
+__all__ = ["by_date", "heads", "hydrograph", "hydrographs", "when"]
 
 
 def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | None = None) -> Axes:
@@ -62,8 +54,8 @@ def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | 
     head[there] = np.where(wet, flow.steps[step].heads[cells], np.nan)
     if np.isfinite(head).any():
         under = flow.model.site is not None and flow.model.site.picture is not None
-        filled = draw_cells(ax, grid, head, cmap="YlGnBu", alpha=0.55 if under else 0.9)
-        ax.figure.colorbar(filled, ax=ax, label="head [m]", shrink=0.8)
+        filled = draw_cells(ax, grid, head, cmap=HEADS, alpha=0.55 if under else 0.9)
+        colour_bar(ax, filled, "head [m]")
         if np.nanmax(head) - np.nanmin(head) > 1e-6:
             levels = MaxNLocator(12, steps=[1, 2, 5, 10]).tick_values(np.nanmin(head), np.nanmax(head))
             lines = draw_contours(ax, grid, head, levels, colors=INK, linewidths=0.7)
@@ -87,8 +79,21 @@ def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | 
         ax.fill([], [], fc="none", ec=WARN, lw=0.7, hatch="///", label="water above ground")
     name = grid.layer_names[index]
     draw_site(ax, flow.model.site, layer=name, fill=False)
-    ax.set_title(f"{flow.model.name}: heads in the {name}")
+    framed(ax, shown_at(grid.mesh), north=on_earth(flow.model.site))
+    ax.set_title(f"{flow.model.name}: heads, layer {name}{when(flow, step)}")
     return ax
+
+
+def when(flow: FlowResult, step: int = -1) -> str:
+    """Return the end of a step in words, to follow others; nothing where all is steady."""
+    one = flow.steps[step]
+    if one.steady and len(flow.steps) == 1:
+        return ""
+    start = None if flow.model.schedule is None else flow.model.schedule.start
+    if start is None:
+        return f", day {one.end:g}"
+    date = start + np.timedelta64(round(one.end * 86400.0), "s")
+    return f", {str(date).replace('T00:00:00', '').replace('T', ' ')}{' (steady)' if one.steady else ''}"
 
 
 def hydrograph(
@@ -126,9 +131,17 @@ def hydrograph(
     ax.set_ylabel("level [m]")
     ax.set_title(f"{bore}, {mine['layer'].iloc[0]}", fontsize=9)
     ax.tick_params(labelsize=7)
-    for label in ax.get_xticklabels():
-        label.set_rotation(30)
+    by_date(ax)
     return ax
+
+
+def by_date(ax: Axes) -> None:
+    """Write dates along the x axis in as few letters as tell them, none over another."""
+    from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
+
+    locator = AutoDateLocator(minticks=3, maxticks=6)
+    ax.xaxis.set_major_locator(locator)
+    ax.xaxis.set_major_formatter(ConciseDateFormatter(locator))
 
 
 def hydrographs(levels: pd.DataFrame, curve: pd.DataFrame, figure: Figure) -> None:
@@ -141,4 +154,3 @@ def hydrographs(levels: pd.DataFrame, curve: pd.DataFrame, figure: Figure) -> No
     for ax, bore in zip(axes, bores, strict=False):
         hydrograph(levels, bore, curve=curve, ax=ax)
     axes[0].legend(fontsize=7)
-    figure.subplots_adjust(hspace=0.45, wspace=0.3)

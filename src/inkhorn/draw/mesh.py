@@ -6,7 +6,9 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from inkhorn.draw.base import BANK, WARN, axes_or_new, draw_site, map_axes
+from inkhorn.draw.frame import framed
+from inkhorn.draw.maps import draw_site, map_axes, on_earth, shown_at
+from inkhorn.draw.style import BANK, WARN, axes_or_new
 from inkhorn.errors import InputError
 from inkhorn.site import Site
 from inkhorn.space import PlanMesh, VoronoiMesh
@@ -56,8 +58,7 @@ def plan(
     rings = [shapely.get_coordinates(part) for part in parts]
     ax.add_collection(LineCollection(rings, colors=_LINES[colour % len(_LINES)], linewidths=0.4, zorder=1))
     draw_site(ax, site, bores=False)
-    if not legend and ax.get_legend() is not None:
-        ax.get_legend().remove()  # type: ignore[union-attr]  # just seen
+    framed(ax, shown_at(mesh), north=on_earth(site), legend=legend)
     size = np.sqrt(mesh.area)
     ax.set_title(f"{mesh.n_cells} cells of {size.min():.3g} to {size.max():.3g} m")
     return ax

@@ -7,7 +7,9 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from inkhorn.draw.base import INK, WARN, axes_or_new, draw_cells, draw_contours, draw_site, map_axes
+from inkhorn.draw.frame import colour_bar, framed
+from inkhorn.draw.maps import draw_cells, draw_contours, draw_site, map_axes, on_earth, shown_at
+from inkhorn.draw.style import INK, MOVED, SOLUTE, WARN, axes_or_new
 from inkhorn.errors import InputError
 from inkhorn.paths import PathResult
 from inkhorn.transport import TransportResult
@@ -50,15 +52,16 @@ def paths(traced: PathResult, *, ax: Axes | None = None) -> Axes:
         time = path["time [day]"].to_numpy() / YEAR
         segments.extend(np.stack([xy[:-1], xy[1:]], axis=1))
         years.append(0.5 * (time[:-1] + time[1:]))
-    lines = LineCollection(segments, array=np.concatenate(years), cmap="plasma", lw=1.2, zorder=4)
+    lines = LineCollection(segments, array=np.concatenate(years), cmap=MOVED, lw=1.2, zorder=4)
     ax.add_collection(lines)
-    ax.figure.colorbar(lines, ax=ax, label="travel time [years]", shrink=0.8)
+    colour_bar(ax, lines, "travel time [years]")
     marks = traced.marks()
     if len(marks):
         ax.scatter(
             marks["x [m]"], marks["y [m]"], s=9, c=INK, zorder=5, label=f"every {traced.mark / YEAR:g} years"
         )  # fmt: skip
     draw_site(ax, traced.flow.model.site, bores=False)
+    framed(ax, shown_at(grid.mesh), north=on_earth(traced.flow.model.site))
     starts = (
         ", ".join(dict.fromkeys(traced.ends["start"])) if len(set(traced.ends["start"])) < 5 else "its starts"
     )
@@ -101,8 +104,8 @@ def plume(
     floor = max(species.initial * factor * 1.1, np.nanmax(column) * 1e-3)
     if np.nanmax(column) > floor:
         shown = np.where(column > floor, column, np.nan)
-        cells = draw_cells(ax, grid, shown, cmap="YlOrRd", norm=LogNorm(floor, np.nanmax(column)))
-        bar = ax.figure.colorbar(cells, ax=ax, label=f"{species.name} [{species.unit}]", shrink=0.8)
+        cells = draw_cells(ax, grid, shown, cmap=SOLUTE, norm=LogNorm(floor, np.nanmax(column)))
+        bar = colour_bar(ax, cells, f"{species.name} [{species.unit}]")
         bar.ax.yaxis.set_major_locator(LogLocator(subs=(1.0, 2.0, 5.0)))
         bar.ax.yaxis.set_major_formatter("{x:g}")
         bar.ax.yaxis.set_minor_formatter("")
@@ -111,7 +114,8 @@ def plume(
         draw_contours(ax, grid, column, [limit * factor], colors=[WARN], linewidths=2.0, zorder=4)
         ax.plot([], [], color=WARN, lw=2.0, label=f"limit, {limit * factor:g} {species.unit}")
     draw_site(ax, result.flow.model.site, bores=False)
-    where = "highest in any layer" if layer is None else f"in the {grid.layer_names[grid.layer_index(layer)]}"
+    framed(ax, shown_at(grid.mesh), north=on_earth(result.flow.model.site))
+    where = "highest in any layer" if layer is None else f"layer {grid.layer_names[grid.layer_index(layer)]}"
     ax.set_title(
         f"{result.flow.model.name}: {species.name} after {result.times[time] / YEAR:.3g} years, {where}"
     )

@@ -12,11 +12,13 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from inkhorn.calibration import FitResult
-from inkhorn.draw.base import INK, draw_site, map_axes_of
 from inkhorn.draw.fit import measured_against_computed
 from inkhorn.draw.flow import heads
+from inkhorn.draw.frame import framed, map_axes_of
+from inkhorn.draw.maps import draw_site, on_earth
 from inkhorn.draw.mesh import plan
 from inkhorn.draw.movement import paths, plume
+from inkhorn.draw.style import INK
 from inkhorn.flow import FlowResult
 from inkhorn.model import Findings, Model
 from inkhorn.paths import PathResult
@@ -103,8 +105,11 @@ def _(site: Site) -> str:
     kinds = pd.DataFrame({"features": list(counts), "number": list(counts.values())})
 
     def draw(ax: Axes) -> None:
+        import shapely
+
         map_axes_of(ax, site.boundary.bounds)
         draw_site(ax, site)
+        framed(ax, lambda x, y: shapely.intersects_xy(site.boundary, x, y), north=on_earth(site))
 
     return page(site, [pd.DataFrame(columns).set_index("layer"), kinds.set_index("features")], draw)
 

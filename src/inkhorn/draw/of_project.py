@@ -126,7 +126,7 @@ def project_block(
     exaggeration: float | None = None,
 ) -> None:
     """Draw the block of a grid, opened along a line."""
-    ax = figure.add_subplot(projection="3d")
+    ax = figure.add_axes((0.0, 0.0, 1.0, 0.95), projection="3d")
     block(project.grid(grid), opened=opened, exaggeration=exaggeration, ax=ax)
     ax.set_title(f"{project.site.name}, {grid or 'grid'}: {ax.get_title()}", y=1.02)
 

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from inkhorn.draw.letters import untangle
 from inkhorn.draw.scales import in_units
 from inkhorn.errors import InputError
 from inkhorn.files import file_name, free_name, written_whole
@@ -25,12 +26,11 @@ def save_figure(
     from matplotlib.figure import Figure
 
     with mpl.rc_context({"text.parse_math": False}), written_whole(path) as beside:
-        figure = Figure(figsize=(12.8, 8.0), dpi=100)
+        figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained" if margins else None)
         fill(figure)
         if units is not None:
             in_units(figure, units)
-        if margins:  # a layout engine would draw twice
-            figure.subplots_adjust(left=0.07, right=0.98, bottom=0.09, top=0.92)
+        untangle(figure)
         # a third of the time for a tenth more
         figure.savefig(beside, format="png", pil_kwargs={"compress_level": 3})
 

@@ -60,7 +60,7 @@ def in_units(figure: Figure, units: UnitChoice) -> None:
     if not units.units:
         return
     length = units.of("m")[1]
-    for ax in figure.axes:
+    for ax in [*figure.axes, *(bar for of in figure.axes for bar in of.child_axes)]:
         bar = getattr(ax, "_colorbar", None)
         for name in ("xaxis", "yaxis", "zaxis"):
             axis = getattr(ax, name, None)

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.draw.base import BANK, INK, LAYER_COLOURS, WARN, WATER, axes_or_new
+from inkhorn.draw.flow import when
+from inkhorn.draw.style import BANK, INK, WARN, WATER, axes_or_new, material_style
 from inkhorn.errors import InputError, check_positive
 from inkhorn.flow import FlowResult
 from inkhorn.site import FixedHead, Site, mean_value
@@ -96,8 +97,9 @@ def section(
     ax.set_ylabel("elevation [m]")
     first, last = (tuple(round(float(v)) for v in line[k]) for k in (0, -1))
     name = flow.model.name if flow is not None else site.name if site is not None else ""
-    ax.set_title(f"{name}{': ' if name else ''}section from {first} to {last} m, heights × {used:g}")
-    ax.legend(loc="upper right", ncols=4, fontsize=8, framealpha=0.9)
+    date = "" if flow is None else when(flow, step)
+    ax.set_title(f"{name}{': ' if name else ''}section from {first} to {last} m, heights × {used:g}{date}")
+    ax.legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), fontsize=8, frameon=False, borderaxespad=0.0)
     return ax
 
 
@@ -114,14 +116,14 @@ def _draw_layers(
             label = {} if m in said else {"label": grid.layer_names[m]}
             said.add(m)
             made = there & (cells.material_layer[row] == m)
-            colour = LAYER_COLOURS[m % len(LAYER_COLOURS)]
-            ax.fill_between(at, bottom, top, where=made, step="mid", fc=colour, lw=0, **label)
-        ax.plot(at, bottom, color="white", lw=0.5)
+            fill = material_style(int(m)).fill
+            ax.fill_between(at, bottom, top, where=made, step="mid", lw=0, **fill, **label)
+        ax.plot(at, bottom, color=INK, lw=0.4, alpha=0.5)
         if outlines:
             changes = np.flatnonzero(np.diff(row) != 0)
             for k, side in ((c, s) for c in changes for s in (c, c + 1) if there[s]):
                 between = 0.5 * (at[k] + at[k + 1])
-                ax.plot([between, between], [bottom[side], top[side]], color="white", lw=0.4)
+                ax.plot([between, between], [bottom[side], top[side]], color=INK, lw=0.3, alpha=0.5)
 
 
 def _draw_water(

@@ -1,35 +1,37 @@
-"""What every map and section shares: colours, axes, the site's features."""
+"""What every map shares: cells by value, lines of equal value, the site's features."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from inkhorn.draw.frame import map_axes_of
+from inkhorn.draw.letters import label_points
+from inkhorn.draw.style import INK, SOURCE, halo
 from inkhorn.errors import InputError
 from inkhorn.site import Feature, Site, Symbol
-from inkhorn.space import Grid, PlanMesh, RectangularMesh
+from inkhorn.space import Grid, PlanMesh, PointSurface, RectangularMesh
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-__all__ = ["LAYER_COLOURS", "axes_or_new", "draw_cells", "draw_site", "label_points"]
+__all__ = [
+    "check_layer",
+    "draw_cells",
+    "draw_contours",
+    "draw_site",
+    "label_points",
+    "map_axes",
+    "on_earth",
+    "shown_at",
+]
 
-WATER, BANK, INK, WARN = "#8fc1dd", "#2a6f97", "#2b2b2b", "#c1121f"
-SOURCE = "#6a1b9a"
-LAYER_COLOURS = ("#6b4f34", "#ecd59b", "#8d99a6", "#d9894c", "#cfe3c4", "#6f9e8b", "#c9b6d6", "#b5c99a")
-
-
-def axes_or_new(ax: Axes | None, size: tuple[float, float] = (9.0, 7.0)) -> Axes:
-    """Return the axes given, or those of a new figure."""
-    if ax is not None:
-        return ax
-    import matplotlib.pyplot as plt
-
-    return plt.subplots(figsize=size, layout="constrained")[1]
+_DOTS = 240  # along the longer side, at which lines of equal value are read
+_SMOOTHED = 30_000  # cells, up to which values are read between their centres
 
 
 def map_axes(ax: Axes, mesh: PlanMesh) -> None:
@@ -42,16 +44,6 @@ def map_axes(ax: Axes, mesh: PlanMesh) -> None:
 
         west, south, east, north = shapely.total_bounds(mesh.polygons())
     map_axes_of(ax, (west, south, east, north))
-
-
-def map_axes_of(ax: Axes, bounds: Sequence[float]) -> None:
-    """Set up a map of an extent: least x and y, greatest x and y [m]."""
-    west, south, east, north = bounds
-    ax.set_aspect("equal")
-    ax.set_xlabel("x [m]")
-    ax.set_ylabel("y [m]")
-    ax.set_xlim(float(west), float(east))
-    ax.set_ylim(float(south), float(north))
 
 
 def _corners(mesh: RectangularMesh) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
@@ -93,7 +85,7 @@ def _parts(shape: Any, value: float) -> list[tuple[Any, float]]:
 
 
 def draw_contours(ax: Axes, grid: Grid, values: NDArray[np.float64], levels: Any, **style: Any) -> Any:
-    """Draw lines of equal value through plan cells, none across where they are NaN.
+    """Draw lines of equal value, smooth between the centres of cells and up to the rim, none where they are NaN.
 
     Parameters
     ----------
@@ -105,26 +97,27 @@ def draw_contours(ax: Axes, grid: Grid, values: NDArray[np.float64], levels: Any
     ContourSet or None
         None where there are too few cells for lines.
     """
-    mesh = grid.mesh
-    if isinstance(mesh, RectangularMesh):
-        if min(mesh.shape) < 2:
-            return None
-        block = np.full(mesh.shape, np.nan)
-        block[mesh.present] = values
-        u, v = np.meshgrid(mesh.x_centres, mesh.y_centres)
-        return ax.contour(*mesh.to_map(u, v), np.ma.masked_invalid(block), levels=levels, **style)
-    from matplotlib.tri import TriAnalyzer, Triangulation
-
-    there = np.flatnonzero(np.isfinite(values))
+    mesh, there = grid.mesh, np.flatnonzero(np.isfinite(values))
     if len(there) < 3:
         return None
-    triangles = Triangulation(mesh.x[there], mesh.y[there])
-    corners = there[triangles.triangles]
-    middle = mesh.locate(mesh.x[corners].mean(axis=1), mesh.y[corners].mean(axis=1))
-    # slivers between centres in one line along the rim bend the lines there
-    slivers = TriAnalyzer(triangles).circle_ratios(rescale=False) < 0.02
-    triangles.set_mask((middle < 0) | ~np.isfinite(values[middle]) | np.asarray(slivers))
-    return ax.tricontour(triangles, values[there], levels=levels, **style)
+    west, east = ax.get_xlim()
+    south, north = ax.get_ylim()
+    step = max(east - west, north - south) / _DOTS
+    x, y = np.meshgrid(np.arange(west, east + step, step), np.arange(south, north + step, step))
+    home = mesh.locate(x, y)
+    inside = (home >= 0) & np.isfinite(values)[home]
+    z = np.full(x.shape, np.nan)
+    if len(there) > _SMOOTHED:  # cells of hardly a dot
+        z[inside] = values[home[inside]]
+    else:
+        try:
+            smooth = PointSurface(mesh.x[there], mesh.y[there], values[there], method="cubic")
+            z[inside] = smooth.at(x[inside], y[inside])
+        except InputError:  # all centres in one line
+            return None
+    if not inside.any() or np.nanmin(z) == np.nanmax(z):
+        return None
+    return ax.contour(x, y, np.ma.masked_invalid(z), levels=levels, **style)
 
 
 def _outline(ax: Axes, shape: Any, **style: Any) -> None:
@@ -132,6 +125,16 @@ def _outline(ax: Axes, shape: Any, **style: Any) -> None:
         line = part.exterior if part.geom_type == "Polygon" else part
         ax.plot(*np.asarray(line.coords)[:, :2].T, **style)
         style.pop("label", None)
+
+
+def on_earth(site: Site | None) -> bool:
+    """Whether places are in a coordinate system of the earth, in which up is north."""
+    return site is not None and site.crs is not None
+
+
+def shown_at(mesh: PlanMesh) -> Callable[[Any, Any], Any]:
+    """Return what says at which places a mesh has cells."""
+    return lambda x, y: mesh.locate(x, y) >= 0
 
 
 def _is_source(feature: Feature, site: Site) -> bool:
@@ -162,9 +165,9 @@ def _draw_feature(ax: Axes, feature: Feature, symbol: Symbol, label: str | None,
             said = {}
     else:
         thin = 1.0 if symbol.width < 1.0 else 2.0
-        halo = {"path_effects": _halo()} if symbol.colour == SOURCE else {}  # to be seen on dark ground
+        around = {"path_effects": halo()} if symbol.colour == SOURCE else {}  # to be seen on dark ground
         _outline(
-            ax, feature.shape, color=symbol.colour, lw=symbol.width, ls=dashes, zorder=1.0 + thin, **halo, **said
+            ax, feature.shape, color=symbol.colour, lw=symbol.width, ls=dashes, zorder=1.0 + thin, **around, **said
         )  # fmt: skip
 
 
@@ -175,9 +178,8 @@ def draw_site(
     bores: bool = True,
     layer: str | None = None,
     fill: bool = True,
-    legend: Any = "upper left",
 ) -> None:
-    """Draw boundary, water, wells and bores, with a legend.
+    """Draw boundary, water, wells and bores; what they are called goes into the legend.
 
     Parameters
     ----------
@@ -187,8 +189,6 @@ def draw_site(
         Bores of other layers are left out.
     fill : bool
         Whether bodies of water are filled.
-    legend : str
-        Where it stands, as Matplotlib names places.
     """
     if site is None:
         return
@@ -222,23 +222,6 @@ def draw_site(
             [b.x for b in shown], [b.y for b in shown], s=22, fc="white", ec=INK, lw=1.0, zorder=5,
             label="bore" if layer is None else f"bore in {layer}",
         )  # fmt: skip
-    if ax.get_legend_handles_labels()[0]:
-        ax.legend(loc=legend, fontsize=8, framealpha=0.9)
-
-
-def label_points(ax: Axes, points: list[tuple[float, float, str]], **style: Any) -> None:
-    """Write names beside points, with a halo so that they can be read on any ground."""
-    for x, y, name in points:
-        ax.annotate(
-            name, (x, y), xytext=(6, 5), textcoords="offset points", fontsize=8, color=INK, zorder=7,
-            path_effects=_halo(), **style,
-        )  # fmt: skip
-
-
-def _halo() -> list[Any]:
-    from matplotlib.patheffects import withStroke
-
-    return [withStroke(linewidth=3.0, foreground="white")]
 
 
 def check_layer(grid: Grid, layer: str | int) -> int:
