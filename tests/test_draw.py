@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+import numpy.testing as npt
 import pandas as pd
 import pytest
 import shapely
@@ -67,11 +68,15 @@ def test_no_words_lie_over_others_in_any_figure_of_a_run(quillmere_folder, monke
         ("draw", "section", site, "--row", "12", "--out", tmp_path / "section.png"),
         ("draw", "surface", site, "sand", "--out", tmp_path / "surface.png"),
         ("draw", "block", site, "--out", tmp_path / "block.png"),
+        ("draw", "values", site, "river.stage", "--out", tmp_path / "stage.png"),
     ]
+    made = tmp_path / "runs" / "run-001"
+    for name in ("heads", "water-table", "depth", "drawdown"):
+        commands.append(("draw", name, made, "--out", tmp_path / f"{name}.png"))
     for words_ in commands:
         code, _, err = command(*words_)
         assert (code, err) == (0, "")
-    assert len(seen) == 15
+    assert len(seen) == 20
     assert {name: pairs for name, pairs in seen.items() if pairs} == {}
 
 
@@ -123,6 +128,60 @@ def test_dry_cells_are_said(ax):
     grid = ik.layered(ik.rectangles((0, 0, 60, 40), cell=10), [20.0, 10.0, 0.0])
     flow = ik.solve_flow(ik.Model(grid, 5.0, terms=[held(grid.cell_number[1, :6], 5.0), rain(grid, 1e-4)]))
     assert "dry" in words(ik.draw.heads(flow, 0, ax=ax))
+
+
+def in_time(start=None):
+    """Twelve cells in a row that drain for ten days from 8 m."""
+    grid = strip(12)
+    schedule = ik.Schedule([2.0, 10.0], start, steps=[1, 4])
+    model = ik.Model(
+        grid, 3.0, terms=[held([0], [7.0])], schedule=schedule, specific_storage=1e-4, specific_yield=0.1
+    )
+    return ik.solve_flow(model, initial_heads=8.0)
+
+
+def test_times_are_found_by_date_or_day(ax):
+    flow = in_time("2021-05-01")
+    assert [flow.step_at(t) for t in (0.1, 2.9, "2021-05-11", np.datetime64("2021-05-05"))] == [0, 0, 4, 1]
+    title = ik.draw.drawdown(flow, since=0, step=flow.step_at(10.0), ax=ax).get_title()
+    assert title.endswith("drawdown, layer layer 1, 2021-05-11, since 2021-05-03")
+    shown = ax.collections[0].get_array()
+    npt.assert_allclose(shown.compressed(), flow.steps[0].heads - flow.steps[-1].heads)
+    for time, message in (
+        ("2021-06-01", "lies outside the run, which goes from day 0 to 10"),
+        (11.0, "outside"),
+    ):
+        with pytest.raises(ik.InputError, match=message):
+            flow.step_at(time)
+    with pytest.raises(ik.InputError, match="the run begins at none"):
+        in_time().step_at("2021-05-02")
+    other = ik.solve_flow(ik.Model(strip(10), 3.0, terms=[held([0], [7.0])]))
+    with pytest.raises(ik.InputError, match="on different grids, of 12 and 10 cells"):
+        ik.draw.drawdown(flow, against=other, ax=ax)
+
+
+def test_depth_and_values_are_those_of_the_cells(quillmere, tmp_path):
+    model, grid = quillmere.model, quillmere.model.grid
+    depth = ik.draw.depth_to_water(quillmere, ax=Figure().subplots()).collections[0].get_array().compressed()
+    wet = np.isfinite(quillmere.water_table())
+    expected = grid.cells.top[grid.uppermost] - quillmere.water_table()
+    npt.assert_allclose(np.sort(depth), np.sort(expected[wet]))
+    stage = ik.draw.values(model, "river.stage", ax=Figure().subplots())
+    term = model.term("river")
+    assert len(stage.collections[0].get_array().compressed()) == len(
+        np.unique(grid.cells.plan_cell[term.cells])
+    )
+    assert stage.child_axes[0].get_ylabel() == "river stage [m]"
+    k = ik.draw.values(model, "horizontal_conductivity", "gravel", ax=Figure().subplots())
+    assert k.child_axes[0].get_ylabel() == "horizontal conductivity [m/day]"
+    assert saved(k, tmp_path)
+    for name, message in (
+        ("river.stag", 'the river has no "stag"'),
+        ("conductivty", "there is no input"),
+        ("specific_heat", "there is no input"),
+    ):
+        with pytest.raises(ik.InputError, match=message):
+            ik.draw.values(model, name)
 
 
 def test_section(quillmere, ax, tmp_path):

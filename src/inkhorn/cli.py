@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from inkhorn.cli_draw import GridName, SiteFile, drawing, read_of
 from inkhorn.stopping import asked_to_stop, stopping_like_ctrl_c
 from inkhorn.terminal import Listener, print_table, say, show_warning, shown, telling
 
@@ -55,22 +56,11 @@ def _options(
     pass
 
 
-drawing = typer.Typer(
-    no_args_is_help=True, help="Draw a project before it is solved: plan, section, block, surface."
-)
 app.add_typer(drawing, name="draw")
 
-SiteFile = Annotated[
-    Path, typer.Argument(help="The project file, such as quillmere/site.toml.", metavar="SITE.toml")
-]
 Out = Annotated[
     Path | None,
     typer.Option(help="Where run folders go; `runs` beside the project file if not given.", metavar="FOLDER"),
-]
-
-GridName = Annotated[
-    str | None,
-    typer.Option("--grid", help="One of the project's other grids, a table [grids.NAME].", metavar="NAME"),
 ]
 
 VariantName = Annotated[
@@ -138,12 +128,6 @@ def _end(folder: Path, told: Journal, more: str = "") -> None:
         raise typer.Exit(1)
 
 
-def _read(site: Path, variant: str | None = None) -> Any:
-    from inkhorn.project import read_project
-
-    return read_project(site, variant=variant)
-
-
 def _print_periods(periods: pd.DataFrame) -> None:
     """Print when periods begin and end and what changes; of many the first and the last."""
     days = periods["end [day]"] - periods["begin [day]"]
@@ -170,7 +154,7 @@ def check(
     from inkhorn.runs import check_project
     from inkhorn.space import VoronoiMesh
 
-    project = _read(site, variant)
+    project = read_of(site, variant)
     if as_json:
         findings = check_project(project, grid)[1]
         say(json.dumps([asdict(finding) for finding in findings], ensure_ascii=False, indent=1))
@@ -218,7 +202,7 @@ def run(
     """Solve what a project asks for, into a new run folder: heads, budget, paths, plume, pictures."""
     from inkhorn.runs import run_project
 
-    project = _read(site, variant)
+    project = read_of(site, variant)
     with telling() as told:
         folder, flow = run_project(project, out, told, grid=grid, go_on=go_on)
     last = flow.steps[-1]
@@ -238,7 +222,7 @@ def fit(
     """Fit conductivities and recharge to the levels in the bores, then solve all that is asked with them."""
     from inkhorn.runs import fit_project
 
-    project = _read(site, variant)
+    project = read_of(site, variant)
     with telling() as told:
         folder, result = fit_project(project, out, told, grid=grid, go_on=go_on)
     print_table(_parameters_for_people(result), "Parameters")
@@ -303,7 +287,7 @@ def demo(
 
     site, made = write_demo(folder)
     say(f"{'Made' if made else 'Using'} the project in {folder}")
-    project = _read(site)
+    project = read_of(site)
     say(repr(project.site))
     with telling() as told:
         run_folder, result = fit_project(project, None, told)
@@ -313,154 +297,6 @@ def demo(
     print_table(table, "Parameters, beside the truth that the levels were made with")
     print_table(result.after.budget(), "Water budget", project.shown_in)
     _end(run_folder, told, f"Now change {site} and try: inkhorn run {site}")
-
-
-Picture = Annotated[
-    Path | None,
-    typer.Option(
-        help="The PNG file; a new one in the folder `pictures` beside the project file if not given.",
-        metavar="FILE.png",
-    ),
-]
-Exaggeration = Annotated[
-    float | None, typer.Option(help="Of heights over lengths.", min=1e-3, metavar="FACTOR")
-]
-
-
-def _corners(words: str | None, option: str) -> list[tuple[float, float]] | None:
-    """Corners of a line, as in ``"0,0 500,300"``."""
-    from inkhorn.errors import InputError
-
-    if words is None:
-        return None
-    try:
-        pairs = [tuple(float(v) for v in corner.split(",")) for corner in words.split()]
-    except ValueError:
-        pairs = []
-    if len(pairs) < 2 or any(len(p) != 2 for p in pairs):
-        raise InputError(
-            f'{option} is "{words}"; expected two or more corners in m, x and y with a comma between, as in '
-            '"0,0 500,300".'
-        )
-    return [(p[0], p[1]) for p in pairs]
-
-
-def _drawn(project: Any, name: str, fill: Any, out: Path | None, *, margins: bool = True) -> None:
-    """Draw into a file that is given, or into a new one in the project's folder ``pictures``, and say where."""
-    from inkhorn import draw
-
-    folder = project.path.parent / "pictures"
-    say(f"Drawn in {draw.save_new(folder, name, fill, out=out, margins=margins, units=project.shown_in)}")
-
-
-@drawing.command("plan")
-def draw_plan(
-    site: SiteFile,
-    grid: Annotated[
-        list[str] | None,
-        typer.Option("--grid", help="A grid by name; may be given several times.", metavar="NAME"),
-    ] = None,
-    over: Annotated[
-        bool, typer.Option("--over", help="Lay several over each other, not side by side.")
-    ] = False,
-    layer: Annotated[
-        str | None,
-        typer.Option(help="The cells of this layer, where they are larger than those above.", metavar="NAME"),
-    ] = None,
-    out: Picture = None,
-) -> None:
-    """Draw the cells of one or more grids in plan, with the site's features."""
-    from inkhorn import draw
-
-    project = _read(site)
-    names: list[str | None] = list(grid) if grid else [None]
-    called = "plan-" + "-".join([*(n or "grid" for n in names), *([layer] if layer else [])])
-
-    def fill(figure: Any) -> None:
-        draw.project_plans(figure, project, names, over=over, layer=layer)
-
-    _drawn(project, called, fill, out)
-
-
-@drawing.command("section")
-def draw_section(
-    site: SiteFile,
-    grid: GridName = None,
-    line: Annotated[
-        str | None, typer.Option(help='Corners in m, as in "0,0 500,300".', metavar="CORNERS")
-    ] = None,
-    row: Annotated[
-        int | None, typer.Option(help="Along a row of rectangles, from 0 in the south.", metavar="NUMBER")
-    ] = None,
-    column: Annotated[
-        int | None, typer.Option(help="Along a column, from 0 in the west.", metavar="NUMBER")
-    ] = None,
-    exaggeration: Exaggeration = None,
-    out: Picture = None,
-) -> None:
-    """Draw a section through the layers: along the project's line if no other is given."""
-    from inkhorn import draw
-    from inkhorn.errors import InputError
-
-    if sum(v is not None for v in (line, row, column)) > 1:
-        raise InputError("give one of --line, --row and --column.")
-    project = _read(site)
-    corners = _corners(line, "--line")
-
-    def fill(figure: Any) -> None:
-        draw.project_section(
-            figure, project, grid, line=corners, row=row, column=column, exaggeration=exaggeration
-        )
-
-    _drawn(project, f"section-{grid or 'grid'}", fill, out)
-
-
-@drawing.command("block")
-def draw_block(
-    site: SiteFile,
-    grid: GridName = None,
-    opened: Annotated[
-        str | None,
-        typer.Option(
-            "--open", help="A line to open it along; what lies right of it is taken away.", metavar="CORNERS"
-        ),
-    ] = None,
-    exaggeration: Exaggeration = None,
-    out: Picture = None,
-) -> None:
-    """Draw the layers as a block, opened along a line."""
-    from inkhorn import draw
-
-    project = _read(site)
-    corners = _corners(opened, "--open")
-
-    def fill(figure: Any) -> None:
-        draw.project_block(figure, project, grid, opened=corners, exaggeration=exaggeration)
-
-    _drawn(project, f"block-{grid or 'grid'}", fill, out, margins=False)
-
-
-@drawing.command("quality")
-def draw_quality(site: SiteFile, grid: GridName = None, out: Picture = None) -> None:
-    """Draw how good a grid of Voronoi cells is: sizes, faces, angles."""
-    from inkhorn import draw
-
-    project = _read(site)
-    called = f"quality-{grid or 'grid'}"
-    _drawn(project, called, lambda figure: draw.project_quality(figure, project, grid), out)
-
-
-@drawing.command("surface")
-def draw_surface(
-    site: SiteFile,
-    name: Annotated[str, typer.Argument(help="`ground`, or the layer whose base it is.", metavar="LAYER")],
-    out: Picture = None,
-) -> None:
-    """Draw a surface with its contours and the points it was made of."""
-    from inkhorn import draw
-
-    project = _read(site)
-    _drawn(project, f"surface-{name}", lambda figure: draw.project_surface(figure, project, name), out)
 
 
 def _leave_what_the_disk_refused() -> None:

@@ -3,7 +3,15 @@
 from inkhorn.draw.blocks import block
 from inkhorn.draw.comparison import heads_at_bores
 from inkhorn.draw.fit import measured_against_computed
-from inkhorn.draw.flow import heads, hydrograph, hydrographs
+from inkhorn.draw.flow import (
+    depth_to_water,
+    drawdown,
+    heads,
+    hydrograph,
+    hydrographs,
+    values,
+    water_table,
+)
 from inkhorn.draw.mesh import plan, quality
 from inkhorn.draw.movement import breakthrough, paths, plume
 from inkhorn.draw.of_project import (
@@ -21,6 +29,8 @@ from inkhorn.draw.surfaces import surface
 __all__ = [
     "block",
     "breakthrough",
+    "depth_to_water",
+    "drawdown",
     "heads",
     "heads_at_bores",
     "hydrograph",
@@ -40,4 +50,6 @@ __all__ = [
     "save_new",
     "section",
     "surface",
+    "values",
+    "water_table",
 ]

@@ -2,22 +2,46 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
+from numpy.typing import NDArray
 
-from inkhorn.draw.frame import colour_bar, framed
-from inkhorn.draw.maps import check_layer, draw_cells, draw_contours, draw_site, map_axes, on_earth, shown_at
-from inkhorn.draw.style import BANK, HEADS, INK, WARN, axes_or_new
+from inkhorn.draw.frame import framed
+from inkhorn.draw.maps import (
+    check_layer,
+    draw_cells,
+    draw_site,
+    draw_values,
+    map_axes,
+    on_earth,
+    shown_at,
+)
+from inkhorn.draw.style import BANK, HEADS, INK, OFF, WARN, axes_or_new
 from inkhorn.errors import InputError
 from inkhorn.flow import FlowResult
+from inkhorn.model import Model
+from inkhorn.site import properties
+from inkhorn.units import KINDS
 
 if TYPE_CHECKING:
     import pandas as pd
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-__all__ = ["by_date", "heads", "hydrograph", "hydrographs", "when"]
+__all__ = [
+    "by_date",
+    "depth_to_water",
+    "drawdown",
+    "heads",
+    "hydrograph",
+    "hydrographs",
+    "values",
+    "water_table",
+    "when",
+]
+
+_WET = 0.01  # filled share of a cell's height, from which it holds water
 
 
 def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | None = None) -> Axes:
@@ -41,8 +65,6 @@ def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | 
     -------
     Axes
     """
-    from matplotlib.ticker import MaxNLocator
-
     grid = flow.model.grid
     index = check_layer(grid, layer)
     ax = axes_or_new(ax)
@@ -50,17 +72,10 @@ def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | 
     there = grid.cell_number[index] >= 0
     cells = grid.cell_number[index][there]
     head = np.full(grid.mesh.n_cells, np.nan)
-    wet = flow.filled(step)[cells] > 0.01
+    wet = flow.filled(step)[cells] > _WET
     head[there] = np.where(wet, flow.steps[step].heads[cells], np.nan)
-    if np.isfinite(head).any():
-        under = flow.model.site is not None and flow.model.site.picture is not None
-        filled = draw_cells(ax, grid, head, cmap=HEADS, alpha=0.55 if under else 0.9)
-        colour_bar(ax, filled, "head [m]")
-        if np.nanmax(head) - np.nanmin(head) > 1e-6:
-            levels = MaxNLocator(12, steps=[1, 2, 5, 10]).tick_values(np.nanmin(head), np.nanmax(head))
-            lines = draw_contours(ax, grid, head, levels, colors=INK, linewidths=0.7)
-            if lines is not None:
-                ax.clabel(lines, fontsize=7, fmt="%g")
+    under = flow.model.site is not None and flow.model.site.picture is not None
+    draw_values(ax, grid, head, "head [m]", cmap=HEADS, alpha=0.55 if under else 0.9)
     dry = np.full(grid.mesh.n_cells, np.nan)
     dry[there] = np.where(wet, np.nan, 1.0)
     if np.isfinite(dry).any():
@@ -68,19 +83,190 @@ def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | 
 
         draw_cells(ax, grid, dry, cmap=ListedColormap(["#e9e2d0"]))
         ax.plot([], [], "s", color="#e9e2d0", mec="#a89f86", label="dry")
-    above = (flow.above_ground(step) > 0.0) & there & (grid.uppermost == grid.cell_number[index])
-    if above.any():
-        import shapely
-
-        wet_ground = shapely.union_all(grid.mesh.polygons()[above])
-        for part in getattr(wet_ground, "geoms", [wet_ground]):
-            ring = np.asarray(part.exterior.coords)[:, :2].T
-            ax.fill(*ring, fc="none", ec=WARN, lw=0.7, hatch="///", zorder=1.5)
-        ax.fill([], [], fc="none", ec=WARN, lw=0.7, hatch="///", label="water above ground")
+    _hatch_wet_ground(
+        ax, flow, (flow.above_ground(step) > 0.0) & there & (grid.uppermost == grid.cell_number[index])
+    )
     name = grid.layer_names[index]
     draw_site(ax, flow.model.site, layer=name, fill=False)
     framed(ax, shown_at(grid.mesh), north=on_earth(flow.model.site))
     ax.set_title(f"{flow.model.name}: heads, layer {name}{when(flow, step)}")
+    return ax
+
+
+def _hatch_wet_ground(ax: Axes, flow: FlowResult, above: NDArray[np.bool_]) -> None:
+    """Hatch the plan cells in which water stands above the ground."""
+    if not above.any():
+        return
+    import shapely
+
+    wet_ground = shapely.union_all(flow.model.grid.mesh.polygons()[above])
+    for part in getattr(wet_ground, "geoms", [wet_ground]):
+        ring = np.asarray(part.exterior.coords)[:, :2].T
+        ax.fill(*ring, fc="none", ec=WARN, lw=0.7, hatch="///", zorder=1.5)
+    ax.fill([], [], fc="none", ec=WARN, lw=0.7, hatch="///", label="water above ground")
+
+
+def _over_site(
+    ax: Axes | None, flow: FlowResult, values: NDArray[np.float64], label: str, words: str, **style: Any
+) -> Axes:
+    """A map of values of the plan cells, the site's features over them."""
+    ax = axes_or_new(ax)
+    map_axes(ax, flow.model.grid.mesh)
+    draw_values(ax, flow.model.grid, values, label, **style)
+    draw_site(ax, flow.model.site, fill=False)
+    framed(ax, shown_at(flow.model.grid.mesh), north=on_earth(flow.model.site))
+    ax.set_title(f"{flow.model.name}: {words}")
+    return ax
+
+
+def water_table(flow: FlowResult, *, step: int = -1, ax: Axes | None = None) -> Axes:
+    """Draw the level of the uppermost water; parameters as of `heads`.
+
+    Nothing is drawn where all cells of a column are dry.
+    """
+    ax = _over_site(
+        ax, flow, flow.water_table(step), "water table [m]", f"water table{when(flow, step)}", cmap=HEADS
+    )
+    _hatch_wet_ground(ax, flow, flow.above_ground(step) > 0.0)
+    return ax
+
+
+def depth_to_water(flow: FlowResult, *, step: int = -1, ax: Axes | None = None) -> Axes:
+    """Draw how deep the uppermost water lies below the ground, negative above it; parameters as of `heads`."""
+    grid = flow.model.grid
+    there = grid.uppermost >= 0
+    ground = np.where(there, grid.cells.top[np.where(there, grid.uppermost, 0)], np.nan)
+    depth = ground - flow.water_table(step)
+    words = f"depth to water{when(flow, step)}"
+    ax = _over_site(ax, flow, depth, "depth to water [m]", words, cmap=f"{HEADS}_r")
+    _hatch_wet_ground(ax, flow, flow.above_ground(step) > 0.0)
+    return ax
+
+
+def drawdown(
+    flow: FlowResult,
+    layer: str | int = 0,
+    *,
+    step: int = -1,
+    since: int = 0,
+    against: FlowResult | None = None,
+    other: str = "another run",
+    ax: Axes | None = None,
+) -> Axes:
+    """Draw by how much the heads of a layer are lower than at an earlier time, or than in another run.
+
+    Parameters
+    ----------
+    flow : FlowResult
+        Heads.
+    layer : str or int
+        Its name or position.
+    step : int
+        Which step.
+    since : int
+        The step that it is measured from.
+    against : FlowResult, optional
+        The run that it is measured from instead, at the time nearest to that of the step.
+    other : str
+        What that is called.
+    ax : Axes, optional
+        Where to draw; a new figure if not given.
+
+    Returns
+    -------
+    Axes
+
+    Raises
+    ------
+    InputError
+        If the other run is on another grid.
+    """
+    grid = flow.model.grid
+    index = check_layer(grid, layer)
+    if against is not None and not np.array_equal(against.model.grid.cell_number, grid.cell_number):
+        raise InputError(
+            f"the runs are on different grids, of {grid.n_cells} and {against.model.grid.n_cells} cells. Run both on "
+            "one grid to draw their difference."
+        )
+    if against is None:
+        before, origin = flow.steps[since].heads, f"since {when(flow, since)[2:] or 'the first step'}"
+    else:
+        ends = np.array([one.end for one in against.steps])
+        nearest = int(np.argmin(np.abs(ends - flow.steps[step].end)))
+        before, origin = against.steps[nearest].heads, f"against {other}{when(against, nearest)}"
+    number = grid.cell_number[index]
+    lower = np.full(grid.mesh.n_cells, np.nan)
+    lower[number >= 0] = (before - flow.steps[step].heads)[number[number >= 0]]
+    most = float(np.nanmax(np.abs(lower))) or 1.0
+    words = f"drawdown, layer {grid.layer_names[index]}{when(flow, step)}, {origin}"
+    return _over_site(ax, flow, lower, "drawdown [m]", words, cmap=OFF, vmin=-most, vmax=most)
+
+
+def values(model: Model, name: str, layer: str | int | None = None, *, ax: Axes | None = None) -> Axes:
+    """Draw a property of the cells of a layer, or what was placed: which cells hold features of a kind, with a value.
+
+    Parameters
+    ----------
+    model : Model
+        A site placed on a grid.
+    name : str
+        A property such as ``"horizontal_conductivity"``, or a value of features such as ``"river.stage"``.
+    layer : str or int, optional
+        Its name or position; of a property the uppermost cells if not given, of features all cells that hold one.
+    ax : Axes, optional
+        Where to draw; a new figure if not given.
+
+    Returns
+    -------
+    Axes
+
+    Raises
+    ------
+    InputError
+        If the model has no such value, or none in the layer.
+    """
+    from matplotlib.colors import LogNorm
+
+    grid = model.grid
+    kind, _, what = name.rpartition(".")
+    of_cells, unit = np.full(grid.n_cells, np.nan), ""
+    if kind:
+        term = model.term(kind)
+        if what not in term.declared_inputs():
+            raise InputError(f'the {kind} has no "{what}"; expected one of {list(term.declared_inputs())}.')
+        declared = term.declared_inputs()[what]
+        given = np.broadcast_to(getattr(term, what), len(term.cells)) if declared.over == "entry" else None
+        if given is None:
+            given = np.asarray(getattr(term, what))[term.feature_index]
+        of_cells[term.cells], unit = given, declared.unit
+    else:
+        model.refuse_unknown([name])
+        found = model.property_of(name)
+        if found is None:
+            raise InputError(f"the model has no {name}. Give one for every material.")
+        of_cells, unit = (
+            np.asarray(found, dtype=np.float64),
+            KINDS[properties()[name].said.dimension_on("")].inside,
+        )
+    number = grid.uppermost if layer is None else grid.cell_number[check_layer(grid, layer)]
+    plan = np.where(number >= 0, of_cells[number], np.nan)
+    if layer is None and kind:
+        every = np.where(grid.cell_number >= 0, of_cells[grid.cell_number], np.nan)
+        plan = np.full(grid.mesh.n_cells, np.nan)
+        for row in every[::-1]:
+            plan = np.where(np.isfinite(row), row, plan)
+    if not np.isfinite(plan).any():
+        raise InputError(f"there is no {name} {'in that layer' if layer is not None else 'on the grid'}.")
+    ax = axes_or_new(ax)
+    map_axes(ax, grid.mesh)
+    low, high = float(np.nanmin(plan)), float(np.nanmax(plan))
+    scale = {"norm": LogNorm(low, high)} if low > 0 and high > 30.0 * low else {}
+    words = name.replace("_", " ").replace(".", " ")
+    draw_values(ax, grid, plan, f"{words} [{unit or '-'}]", contours=False, cmap="viridis", **scale)
+    draw_site(ax, model.site, bores=False, fill=False)
+    framed(ax, shown_at(grid.mesh), north=on_earth(model.site))
+    where = "" if layer is None else f", layer {grid.layer_names[grid.layer_index(layer)]}"
+    ax.set_title(f"{model.name}: {words}{where}")
     return ax
 
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.draw.frame import map_axes_of
+from inkhorn.draw.frame import colour_bar, map_axes_of
 from inkhorn.draw.letters import label_points
 from inkhorn.draw.style import INK, SOURCE, halo
 from inkhorn.errors import InputError
@@ -118,6 +118,33 @@ def draw_contours(ax: Axes, grid: Grid, values: NDArray[np.float64], levels: Any
     if not inside.any() or np.nanmin(z) == np.nanmax(z):
         return None
     return ax.contour(x, y, np.ma.masked_invalid(z), levels=levels, **style)
+
+
+def draw_values(
+    ax: Axes, grid: Grid, values: NDArray[np.float64], label: str, *, contours: bool = True, **style: Any
+) -> None:
+    """Fill plan cells by value, with a colour bar and labelled lines at round numbers.
+
+    Parameters
+    ----------
+    values : ndarray of float, (n_plan,)
+        One per plan cell, NaN where there is none.
+    label : str
+        Of the colour bar, with the unit.
+    contours : bool
+        Whether there are lines.
+    """
+    from matplotlib.ticker import MaxNLocator
+
+    if not np.isfinite(values).any():
+        return
+    colour_bar(ax, draw_cells(ax, grid, values, **style), label)
+    low, high = float(np.nanmin(values)), float(np.nanmax(values))
+    if contours and high - low > 1e-6:
+        levels = MaxNLocator(12, steps=[1, 2, 5, 10]).tick_values(low, high)
+        lines = draw_contours(ax, grid, values, levels, colors=INK, linewidths=0.7)
+        if lines is not None:
+            ax.clabel(lines, fontsize=7, fmt="%g")
 
 
 def _outline(ax: Axes, shape: Any, **style: Any) -> None:

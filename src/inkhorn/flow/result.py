@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from inkhorn.errors import InputError
 from inkhorn.flow.budget import budget_table
 from inkhorn.flow.crossing import across_line
 from inkhorn.flow.labelled import labelled
@@ -79,6 +80,36 @@ class FlowResult(Shown):
     def model_at(self, step: int = -1) -> Model:
         """Return the model as it was over a step, nothing changing any more."""
         return self.model if self.model.schedule is None else self.model.at_period(self.steps[step].period)
+
+    def step_at(self, time: float | np.datetime64 | str) -> int:
+        """Return the number of the step whose end lies nearest to a time.
+
+        Parameters
+        ----------
+        time : float, datetime64 or str
+            Since the start [day]; or a date, where the schedule begins at one.
+
+        Raises
+        ------
+        InputError
+            If the time lies outside the run, or is a date and the schedule begins at none.
+        """
+        if isinstance(time, (int, float)):
+            day = float(time)
+        elif self._start is None:
+            raise InputError(f"{time} is a date, but the run begins at none. Give days since its start.")
+        else:
+            date = np.datetime64(str(time)).astype("datetime64[s]")
+            day = float((date - self._start) / np.timedelta64(1, "s")) / 86400.0
+        ends = np.array([step.end for step in self.steps])
+        first = float(self.steps[0].begin)
+        if not first <= day <= ends[-1]:
+            raise InputError(
+                f"{time} lies outside the run, which goes from day {first:g} to {ends[-1]:g}"
+                + (f" of {self._start}" if self._start is not None else "")
+                + ". Choose a time within it."
+            )
+        return int(np.argmin(np.abs(ends - day)))
 
     def filled(self, step: int = -1) -> NDArray[np.float64]:
         """Return the filled share of each cell's height at the end of a step, (n_cells,)."""
