@@ -156,7 +156,7 @@ def test_times_are_found_by_date_or_day(ax):
     with pytest.raises(ik.InputError, match="the run begins at none"):
         in_time().step_at("2021-05-02")
     other = ik.solve_flow(ik.Model(strip(10), 3.0, terms=[held([0], [7.0])]))
-    with pytest.raises(ik.InputError, match="on different grids, of 12 and 10 cells"):
+    with pytest.raises(ik.InputError, match="on different grids, of 13 and 11 cells"):
         ik.draw.drawdown(flow, against=other, ax=ax)
 
 
