@@ -77,6 +77,13 @@ def test_no_words_lie_over_others_in_any_figure_of_a_run(quillmere_folder, monke
         code, _, err = command(*words_)
         assert (code, err) == (0, "")
     assert len(seen) == 20
+    code, out, _ = command("show", made, "--at", "3700,2900", "--out", tmp_path / "shown")
+    assert code == 0
+    assert "Darcy flux" in " ".join(out.split())
+    assert pd.read_csv(tmp_path / "shown" / "place_3700_2900.csv")["what"].iloc[-1].startswith("from ")
+    for words_ in (("--cell", "3"), ("--feature", "hatchery")):
+        assert command("show", made, *words_)[0] == 0
+    assert command("show", made)[0] == command("show", made, "--at", "3")[0] == 2
     assert {name: pairs for name, pairs in seen.items() if pairs} == {}
 
 

@@ -245,3 +245,46 @@ def test_larger_cells_below_change_little(kind):
 def test_splits_by_layer_that_cannot_be(mesh, most, message):
     with pytest.raises(ik.InputError, match=message):
         ik.layered(KINDS[mesh](), [0.0, -1.0, -2.0], names="ab", max_splits=most)
+
+
+@pytest.mark.parametrize("options", [{}, {"layer_cell": {"b": 200}}])
+def test_an_even_flow_is_told_as_it_is_at_every_place(kind, mesh, options):
+    """Heads of a plane held all round, under rain that goes straight down: flux and pore velocity in every cell."""
+    grid = ik.layered(mesh, [0.0, -4.0, -10.0], names="ab", **options)
+    cells, slope = grid.cells, np.array([0.004, -0.007])
+    rim = np.unique(grid.outer_faces.cell)
+    head = 20.0 + np.column_stack([cells.x, cells.y]) @ slope
+    model = ik.Model(grid, 6.0, porosity=0.25, terms=[ik.terms.FixedHeadTerm(cells=rim, head=head[rim])])
+    flow = ik.solve_flow(model, closure=1e-13)
+    inner = np.setdiff1d(np.arange(grid.n_cells), rim)
+    for cell in inner[:: max(1, len(inner) // 12)]:
+        table = flow.at_cell(int(cell)).drop(columns="unit").iloc[:, 0]
+        for k, axis in enumerate("xy"):
+            assert table[f"Darcy flux along {axis}"] == pytest.approx(-6.0 * slope[k], rel=1e-6)
+            assert table[f"pore velocity along {axis}"] == pytest.approx(-24.0 * slope[k], rel=1e-6)
+        assert table["Darcy flux along z"] == pytest.approx(0.0, abs=1e-8)
+
+
+def test_what_stands_at_a_place_is_shown():
+    grid = ik.layered(ik.rectangles((0, 0, 30, 30), cell=10), [0.0, -2.0, -6.0], names="ab")
+    rain = ik.terms.RechargeTerm(cells=np.arange(9), rate=0.01, area=100.0, feature_names=("rain",))
+    model = ik.Model(
+        grid, 5.0, terms=[rain, ik.terms.FixedHeadTerm(cells=np.arange(9, 18), head=1.0)], porosity=0.2
+    )
+    flow = ik.solve_flow(model)
+    table = flow.at(15.0, 15.0)
+    assert list(table.columns) == ["unit", "a", "b"]
+    assert table.loc["from recharge rain", "a"] == pytest.approx(1.0)
+    # 0.01 m/day comes in by the top and leaves by the floor; below it goes into the held cell by and by
+    assert table.loc["Darcy flux along z", "a"] == pytest.approx(-0.01)
+    assert flow.at(15.0, 15.0, -3.0).columns.tolist() == ["unit", "b"]
+    assert flow.at_times(15.0, 15.0)["b [m]"].tolist() == [1.0]
+    assert flow.of_feature("rain")["into the aquifer [m³/day]"].sum() == pytest.approx(9.0)
+    for ask, message in (
+        (lambda: flow.at(99.0, 15.0), "no cell at x=99, y=15"),
+        (lambda: flow.at(15.0, 15.0, 7.0), "z=7"),
+        (lambda: flow.at_cell(18), "no cell 18; expected 0 to 17"),
+        (lambda: flow.of_feature("rian"), 'Did you mean "rain"'),
+    ):
+        with pytest.raises(ik.InputError, match=message):
+            ask()

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from inkhorn.cli_draw import GridName, SiteFile, drawing, read_of
+from inkhorn.cli_draw import GridName, RunFolder, SiteFile, When, drawing, place_of, read_of, step_of, when_of
 from inkhorn.stopping import asked_to_stop, stopping_like_ctrl_c
 from inkhorn.terminal import Listener, print_table, say, show_warning, shown, telling
 
@@ -253,6 +253,69 @@ def compare(
     print_table(found.heads, "Heads at the bores [m]")
     if out is not None:
         say(f"Everything is in {write_comparison(found, out)}")
+
+
+def _in_units(table: pd.DataFrame, units: UnitChoice) -> pd.DataFrame:
+    """A table with a unit for each row, in other units; numbers short."""
+    new = table.astype(object).copy()
+    for row, unit in enumerate(table["unit"]):
+        named, factor = units.of(unit) if unit else ("", 1.0)
+        new.iloc[row, 0] = named
+        for column in range(1, len(table.columns)):
+            value = table.iloc[row, column]
+            new.iloc[row, column] = value if isinstance(value, (str, int)) else shown(float(value) * factor)
+    return new
+
+
+@app.command()
+def show(
+    run: RunFolder,
+    at: Annotated[
+        str | None, typer.Option(help='A place, as in "3700,2900" or with an elevation.', metavar="X,Y[,Z]")
+    ] = None,
+    feature: Annotated[
+        str | None, typer.Option(help="A feature by its name: each of its cells.", metavar="NAME")
+    ] = None,
+    cell: Annotated[int | None, typer.Option(help="A cell by its number.", metavar="NUMBER")] = None,
+    time: When = None,
+    out: Annotated[
+        Path | None,
+        typer.Option(help="A folder for the tables (CSV); only printed if not given.", metavar="FOLDER"),
+    ] = None,
+) -> None:
+    """Show every input and result of a run at a place, of a cell or of a feature."""
+    from inkhorn.errors import InputError
+    from inkhorn.files import file_name, free_name, write_table
+    from inkhorn.runs import open_run
+
+    if sum(v is not None for v in (at, feature, cell)) != 1:
+        raise InputError("give one of --at, --feature and --cell.")
+    made = open_run(run)
+    flow, units = made.flow, made.project.shown_in
+    step = step_of(flow, time)
+    tables: dict[str, pd.DataFrame] = {}
+    if feature is not None:
+        tables[f"feature {feature}"] = flow.of_feature(feature, step=step)
+        short = tables[f"feature {feature}"]
+        idle = [c for c in short.columns[5:-1] if not short[c].any()]
+        print_table(short.drop(columns=[*idle, "x [m]", "y [m]"]), f"{feature}{when_of(flow, step)}", units)
+    else:
+        place = (0.0,) if at is None else place_of(at, "--at")
+        found = flow.at_cell(cell, step=step) if cell is not None else flow.at(*place, step=step)
+        called = f"cell {cell}" if cell is not None else f"place {at}"
+        print_table(_in_units(found, units), f"{called}{when_of(flow, step)}")
+        tables[called] = found.reset_index()
+        if at is not None and len(flow.steps) > 1:
+            times = flow.at_times(*place)
+            tables[f"{called} in time"] = times
+            some = times if len(times) <= 2 * _SOME else times.iloc[[*range(_SOME), *range(-_SOME, 0)]]
+            print_table(some, f"Heads at the ends of steps ({len(times)} in all)", units)
+    if out is not None:
+        out.mkdir(parents=True, exist_ok=True)
+        for name, table in tables.items():
+            path = free_name(out / f"{file_name(name)}.csv")
+            write_table(table, path)
+            say(f"Written to {path}")
 
 
 @app.command()

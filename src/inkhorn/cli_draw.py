@@ -13,7 +13,17 @@ if TYPE_CHECKING:
     from inkhorn.flow import FlowResult
     from inkhorn.runs import Run
 
-__all__ = ["GridName", "SiteFile", "drawing", "read_of"]
+__all__ = [
+    "GridName",
+    "RunFolder",
+    "SiteFile",
+    "When",
+    "drawing",
+    "place_of",
+    "read_of",
+    "step_of",
+    "when_of",
+]
 
 drawing = typer.Typer(
     no_args_is_help=True,
@@ -214,8 +224,32 @@ def _time(text: str, option: str) -> Any:
         ) from None
 
 
-def _step(flow: FlowResult, text: str | None, option: str = "--time") -> int:
+def step_of(flow: FlowResult, text: str | None, option: str = "--time") -> int:
+    """Return the step nearest to a time, the last if none is given."""
     return len(flow.steps) - 1 if text is None else flow.step_at(_time(text, option))
+
+
+def when_of(flow: FlowResult, step: int) -> str:
+    """Return the end of a step in words, to follow others."""
+    from inkhorn.draw import when
+
+    return when(flow, step)
+
+
+def place_of(text: str, option: str) -> tuple[float, ...]:
+    """Return x, y and perhaps z, as in ``"3700,2900"``."""
+    from inkhorn.errors import InputError
+
+    try:
+        place = tuple(float(v) for v in text.split(","))
+    except ValueError:
+        place = ()
+    if len(place) not in (2, 3):
+        raise InputError(
+            f'{option} is "{text}"; expected x and y in m with a comma between, perhaps an elevation behind another, as '
+            'in "3700,2900" or "3700,2900,25".'
+        )
+    return place
 
 
 def _run(path: Path) -> Run:
@@ -241,7 +275,7 @@ def draw_heads(run: RunFolder, layer: LayerName = None, time: When = None, out: 
 
     made = _run(run)
     flow, name = made.flow, layer or made.flow.model.grid.layer_names[0]
-    step = _step(flow, time)
+    step = step_of(flow, time)
     _drawn_of_run(made, f"heads-{name}", lambda ax: draw.heads(flow, name, step=step, ax=ax), out)
 
 
@@ -251,7 +285,7 @@ def draw_water_table(run: RunFolder, time: When = None, out: Picture = None) -> 
     from inkhorn import draw
 
     made = _run(run)
-    step = _step(made.flow, time)
+    step = step_of(made.flow, time)
     _drawn_of_run(made, "water-table", lambda ax: draw.water_table(made.flow, step=step, ax=ax), out)
 
 
@@ -261,7 +295,7 @@ def draw_depth(run: RunFolder, time: When = None, out: Picture = None) -> None:
     from inkhorn import draw
 
     made = _run(run)
-    step = _step(made.flow, time)
+    step = step_of(made.flow, time)
     _drawn_of_run(made, "depth", lambda ax: draw.depth_to_water(made.flow, step=step, ax=ax), out)
 
 
@@ -289,7 +323,7 @@ def draw_drawdown(
     flow, other = made.flow, None if against is None else _run(against).flow
     name = layer or flow.model.grid.layer_names[0]
     called = "" if against is None else against.name
-    step, first = _step(flow, time), 0 if since is None else _step(flow, since, "--since")
+    step, first = step_of(flow, time), 0 if since is None else step_of(flow, since, "--since")
     _drawn_of_run(
         made,
         f"drawdown-{name}",

@@ -11,6 +11,7 @@ from inkhorn.draw.flow import (
     hydrographs,
     values,
     water_table,
+    when,
 )
 from inkhorn.draw.mesh import plan, quality
 from inkhorn.draw.movement import breakthrough, paths, plume
@@ -52,4 +53,5 @@ __all__ = [
     "surface",
     "values",
     "water_table",
+    "when",
 ]

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
+from inkhorn.flow.at_place import cells_at, feature_table, heads_in_time, place_table
 from inkhorn.flow.budget import budget_table
 from inkhorn.flow.crossing import across_line
 from inkhorn.flow.labelled import labelled
@@ -110,6 +111,51 @@ class FlowResult(Shown):
                 + ". Choose a time within it."
             )
         return int(np.argmin(np.abs(ends - day)))
+
+    def at(self, x: float, y: float, z: float | None = None, *, step: int = -1) -> pd.DataFrame:
+        """Return every input and result at a place.
+
+        Parameters
+        ----------
+        x, y : float
+            Where [m].
+        z : float, optional
+            Elevation [m]; of all layers there if not given.
+        step : int
+            Which step.
+
+        Returns
+        -------
+        pandas.DataFrame
+            A row for each quantity, with its unit, and a column for each layer there: properties, head, Darcy flux and
+            pore velocity with their components (means over the cell's water), what every feature brings in.
+
+        Raises
+        ------
+        InputError
+            If there is no cell.
+        """
+        return place_table(self, cells_at(self.model, x, y, z), step)
+
+    def at_cell(self, cell: int, *, step: int = -1) -> pd.DataFrame:
+        """Return the same as `at` of a cell by its number."""
+        if not 0 <= cell < self.model.grid.n_cells:
+            raise InputError(f"there is no cell {cell}; expected 0 to {self.model.grid.n_cells - 1}.")
+        return place_table(self, np.array([cell]), step)
+
+    def at_times(self, x: float, y: float, z: float | None = None) -> pd.DataFrame:
+        """Return the heads at a place at the end of each step, a column for each layer there; as `at`."""
+        return heads_in_time(self, cells_at(self.model, x, y, z))
+
+    def of_feature(self, name: str, *, step: int = -1) -> pd.DataFrame:
+        """Return what a feature has and does, a row for each of its cells: head, its values, what it brings in.
+
+        Raises
+        ------
+        InputError
+            If no such feature is in the model.
+        """
+        return feature_table(self, name, step)
 
     def filled(self, step: int = -1) -> NDArray[np.float64]:
         """Return the filled share of each cell's height at the end of a step, (n_cells,)."""
