@@ -288,3 +288,27 @@ def test_what_stands_at_a_place_is_shown():
     ):
         with pytest.raises(ik.InputError, match=message):
             ask()
+
+
+@pytest.mark.parametrize("other", KINDS)
+@pytest.mark.parametrize("seed", [0, 1])
+def test_what_is_carried_to_another_grid_keeps_its_total(kind, mesh, other, seed):
+    """Other mesh, other layers, some of them absent: volumes are shared, amounts kept where both grids are."""
+    rng = np.random.default_rng(seed)
+
+    def some(plan, layers):
+        thickness = rng.uniform(1, 4, (layers, plan.n_cells)) * (rng.random((layers, plan.n_cells)) > 0.2)
+        thickness[-1] += 12.0 - thickness.sum(axis=0)
+        return ik.layered(plan, list(-np.vstack([np.zeros(plan.n_cells), np.cumsum(thickness, axis=0)])))
+
+    of, to = some(mesh, 3), some(KINDS[other](), 2)
+    shared = ik.overlap(of, to)
+    common = shapely.union_all(mesh.polygons()).intersection(shapely.union_all(to.mesh.polygons())).area
+    npt.assert_allclose(shared.volume.sum(), 12.0 * common, rtol=1e-9)
+    whole = shared.volume.sum(axis=0) / of.cells.volume
+    amounts = rng.uniform(0, 5, of.n_cells)
+    npt.assert_allclose(shared.share_out(amounts).sum(), (amounts * whole).sum(), rtol=1e-9)
+    assert shared.shared.max() < 1 + 1e-9
+    known = shared.shared > 0
+    npt.assert_allclose(shared.mean(np.full(of.n_cells, 7.0))[known], 7.0)
+    assert np.isnan(shared.mean(np.full(of.n_cells, 7.0))[~known]).all()

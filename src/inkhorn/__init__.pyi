@@ -73,6 +73,7 @@ from .space import Grid as Grid
 from .space import GriddedSurface as GriddedSurface
 from .space import Layer as Layer
 from .space import OffsetSurface as OffsetSurface
+from .space import Overlap as Overlap
 from .space import PatchedSurface as PatchedSurface
 from .space import PlanMesh as PlanMesh
 from .space import PointSurface as PointSurface
@@ -84,6 +85,7 @@ from .space import Variogram as Variogram
 from .space import VoronoiMesh as VoronoiMesh
 from .space import ZonedSurface as ZonedSurface
 from .space import layered as layered
+from .space import overlap as overlap
 from .space import rectangles as rectangles
 from .space import split_in_four as split_in_four
 from .space import voronoi as voronoi

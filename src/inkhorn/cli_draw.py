@@ -309,7 +309,7 @@ def draw_drawdown(
         typer.Option(help="A date, or days since the start; the first step if not given.", metavar="TIME"),
     ] = None,
     against: Annotated[
-        Path | None, typer.Option(help="Another run on the same grid, instead of a time.", metavar="RUN")
+        Path | None, typer.Option(help="Another run, on any grid, instead of a time.", metavar="RUN")
     ] = None,
     out: Picture = None,
 ) -> None:

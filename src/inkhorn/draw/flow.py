@@ -22,6 +22,7 @@ from inkhorn.errors import InputError
 from inkhorn.flow import FlowResult
 from inkhorn.model import Model
 from inkhorn.site import properties
+from inkhorn.space import overlap
 from inkhorn.units import KINDS
 
 if TYPE_CHECKING:
@@ -166,7 +167,8 @@ def drawdown(
     since : int
         The step that it is measured from.
     against : FlowResult, optional
-        The run that it is measured from instead, at the time nearest to that of the step.
+        The run that it is measured from instead, at the time nearest to that of the step; of another grid its heads
+        as means over the volumes that cells share.
     other : str
         What that is called.
     ax : Axes, optional
@@ -179,21 +181,18 @@ def drawdown(
     Raises
     ------
     InputError
-        If the other run is on another grid.
+        If the other run is on a grid that shares nothing with this one.
     """
     grid = flow.model.grid
     index = check_layer(grid, layer)
-    if against is not None and not np.array_equal(against.model.grid.cell_number, grid.cell_number):
-        raise InputError(
-            f"the runs are on different grids, of {grid.n_cells} and {against.model.grid.n_cells} cells. Run both on "
-            "one grid to draw their difference."
-        )
     if against is None:
         before, origin = flow.steps[since].heads, f"since {when(flow, since)[2:] or 'the first step'}"
     else:
         ends = np.array([one.end for one in against.steps])
         nearest = int(np.argmin(np.abs(ends - flow.steps[step].end)))
         before, origin = against.steps[nearest].heads, f"against {other}{when(against, nearest)}"
+        if against.model.grid is not grid:
+            before = overlap(against.model.grid, grid).mean(before)
     number = grid.cell_number[index]
     lower = np.full(grid.mesh.n_cells, np.nan)
     lower[number >= 0] = (before - flow.steps[step].heads)[number[number >= 0]]

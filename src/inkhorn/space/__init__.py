@@ -9,6 +9,7 @@ from inkhorn.space.layering import layered
 from inkhorn.space.lines import line_corners
 from inkhorn.space.merged import MergedMesh
 from inkhorn.space.mesh import PlanEdges, PlanMesh
+from inkhorn.space.overlap import Overlap, overlap
 from inkhorn.space.polygons import PolygonMesh
 from inkhorn.space.radial import Beside, RadialWells, beside_slopes, beside_wells, radius_slopes
 from inkhorn.space.rectangles import Band, RectangularMesh, rectangles
@@ -55,6 +56,7 @@ __all__ = [
     "MergedMesh",
     "OffsetSurface",
     "OuterFaces",
+    "Overlap",
     "PatchedSurface",
     "PlanEdges",
     "PlanMesh",
@@ -75,6 +77,7 @@ __all__ = [
     "kriging_rows",
     "layered",
     "line_corners",
+    "overlap",
     "plan_tensor",
     "point_surfaces",
     "radius_slopes",
