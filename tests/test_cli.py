@@ -17,13 +17,14 @@ import xarray as xr
 import inkhorn as ik
 from inkhorn.files import StepFile
 from inkhorn.flow import FlowStep
+from inkhorn.runs import compare_runs, open_run
 from tests.conftest import tree
 
 
 def test_help_names_every_command(command):
     code, out, _ = command("--help")
     assert code == 0
-    for verb in ("check", "run", "fit", "compare", "new", "demo"):
+    for verb in ("check", "run", "fit", "compare", "new", "demo", "show"):
         assert verb in out
         assert command(verb, "--help")[0] == 0
 
@@ -231,6 +232,39 @@ def test_runs_on_two_grids_are_compared(first_project, command):
     budgets = pd.read_csv(folder / "budgets.csv", index_col=["term", "direction"])
     npt.assert_allclose(budgets.loc[("well", "out [m³/day]")], 288.0, rtol=1e-6)
     assert (folder / "heads_at_bores.png").stat().st_size > 10000
+    assert (folder / "differences_run-fine-001.png").stat().st_size > 10000
+    off = pd.read_csv(folder / "differences.csv", index_col=["run", "layer"])
+    assert off["RMS [m]"].max() < 0.1
+    npt.assert_allclose(off["share met"], 1.0)
+
+
+def test_runs_without_bores_are_compared_by_their_inputs_and_heads(first_project, command):
+    """Two grids, another conductivity, no bores: what the inputs differ in comes first; heads of the whole layer."""
+    site, runs = first_project / "site.toml", first_project / "runs"
+    text = site.read_text(encoding="utf-8")
+    text = text[: text.index("[bores]")] + text[text.index("[paths]") :]  # nor a fit to them
+    site.write_text(text, encoding="utf-8")
+    assert command("run", site)[0] == 0
+    site.write_text(text.replace('"40 m/day"', '"20 m/day"'), encoding="utf-8")
+    (first_project / "wells.csv").write_text(
+        (first_project / "wells.csv").read_text(encoding="utf-8").replace(",12", ",11"), encoding="utf-8"
+    )
+    assert command("run", site, "--grid", "fine")[0] == 0
+    code, out, err = command("compare", runs / "run-001", runs / "run-fine-001")
+    assert (code, err) == (0, "")
+    said = " ".join(out.split())
+    assert "They have no reading of any bore in common." in said
+    found = compare_runs([runs / "run-001", runs / "run-fine-001"])
+    assert found.inputs.index.tolist() == ["material.gravel.conductivity", "file wells.csv"]
+    assert found.inputs.iloc[0].tolist() == ["40.0", "20.0"]
+    one, two = (open_run(runs / name).flow for name in ("run-001", "run-fine-001"))
+    heads = ik.overlap(two.model.grid, one.model.grid).mean(two.steps[-1].heads) - one.steps[-1].heads
+    npt.assert_allclose(found.fields["run-fine-001"], heads)
+    in_sand = one.model.grid.cells.layer == 0
+    npt.assert_allclose(
+        found.differences.loc[("run-fine-001", "sand"), "mean [m]"],
+        np.average(heads[in_sand], weights=one.model.grid.cells.volume[in_sand]),
+    )
 
 
 @pytest.mark.parametrize(

@@ -383,7 +383,7 @@ def test_results_come_in_the_units_asked_for(first_project, command):
     ax.figure.canvas.draw()
     labels = [text.get_text() for text in ax.get_xticklabels()]
     assert (ax.get_xlabel(), labels[:2]) == ("x [ft]", ["0", "500"])
-    assert ax.figure.axes[1].get_ylabel() == "head [ft]"
+    assert ax.child_axes[0].get_ylabel() == "head [ft]"
     changed(first_project, TIME + 'initial_run = "runs/run-001"\nsteady_first = false\n', "")
     changed(first_project, 'results = ["ft", "l/s"]', "")
     assert command("run", site)[0] == 0

@@ -237,20 +237,28 @@ def compare(
     out: Annotated[
         Path | None,
         typer.Option(
-            help="A folder for the tables (CSV) and a picture; only printed if not given.", metavar="FOLDER"
+            help="A folder for the tables (CSV) and pictures; only printed if not given.", metavar="FOLDER"
         ),
     ] = None,
 ) -> None:
-    """Put runs side by side: how well each fits, its budget, and the heads at the bores."""
+    """Put runs on any grids side by side: inputs, heads by layer and at bores, budgets, fits; with pictures."""
     from inkhorn.runs import compare_runs, write_comparison
 
     found = compare_runs(runs)
     print_table(found.runs, "What was run")
-    print_table(
-        found.fits, "Fits, over the readings that all runs cover; residuals are measured less computed"
-    )
+    if len(found.inputs):
+        print_table(found.inputs, "What their inputs differ in")
+    else:
+        say("Their inputs are the same.")
+    print_table(found.differences, f"Heads at the end, less those of {found.runs.index[0]}, by volume")
     print_table(found.budgets, "Water budgets [m³/day]; of runs through time means over time")
-    print_table(found.heads, "Heads at the bores [m]")
+    if len(found.fits):
+        print_table(
+            found.fits, "Fits, over the readings that all runs cover; residuals are measured less computed"
+        )
+        print_table(found.heads, "Heads at the bores [m]")
+    else:
+        say("They have no reading of any bore in common.")
     if out is not None:
         say(f"Everything is in {write_comparison(found, out)}")
 

@@ -1,7 +1,7 @@
 """Matplotlib figures: each takes a result and an Axes, and returns the Axes."""
 
 from inkhorn.draw.blocks import block
-from inkhorn.draw.comparison import heads_at_bores
+from inkhorn.draw.comparison import head_differences, heads_at_bores
 from inkhorn.draw.fit import measured_against_computed
 from inkhorn.draw.flow import (
     depth_to_water,
@@ -32,6 +32,7 @@ __all__ = [
     "breakthrough",
     "depth_to_water",
     "drawdown",
+    "head_differences",
     "heads",
     "heads_at_bores",
     "hydrograph",

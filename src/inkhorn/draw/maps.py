@@ -205,6 +205,7 @@ def draw_site(
     bores: bool = True,
     layer: str | None = None,
     fill: bool = True,
+    names: bool = True,
 ) -> None:
     """Draw boundary, water, wells and bores; what they are called goes into the legend.
 
@@ -216,6 +217,8 @@ def draw_site(
         Bores of other layers are left out.
     fill : bool
         Whether bodies of water are filled.
+    names : bool
+        Whether names are written.
     """
     if site is None:
         return
@@ -225,7 +228,7 @@ def draw_site(
         ax.set(xlim=(west, east), ylim=(south, north))
     _outline(ax, site.boundary, color=INK, lw=1.2)
     said: set[str] = set()
-    names: list[tuple[float, float, str]] = []
+    called: list[tuple[float, float, str]] = []
     for feature in site.features:
         if feature.geometry == "cells" and not feature.shape.places:  # only a grid says where these are
             continue
@@ -241,8 +244,9 @@ def draw_site(
             if symbol.named or source:
                 shape = feature.shape.on_map() if feature.geometry == "cells" else feature.shape
                 middle = shape.representative_point()
-                names.append((middle.x, middle.y, feature.name))
-    label_points(ax, list(dict.fromkeys(names)), weight="bold")
+                called.append((middle.x, middle.y, feature.name))
+    if names:
+        label_points(ax, list(dict.fromkeys(called)), weight="bold")
     shown = [b for b in site.bores if bores and layer in (None, b.layer)]
     if shown:
         ax.scatter(

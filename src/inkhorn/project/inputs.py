@@ -126,15 +126,20 @@ class Inputs:
             elsewhere[named] = goals[path]
         return goals, elsewhere | {k: v for k, v in self._elsewhere.items() if k not in elsewhere}
 
+    def digests(self) -> dict[str, str]:
+        """Return the SHA-256 of every file as it was read, by the name it is kept under."""
+        return {
+            name: hashlib.sha256(self._bytes[path]).hexdigest() for path, name in self._goals()[0].items()
+        }
+
     def write(self, folder: Path, *, variant: str | None, grid: str | None) -> None:
         """Write all files as they were read into a folder, from which the same run can be made again."""
         goals, elsewhere = self._goals()
-        digests = []
         for path, name in goals.items():
             goal = folder / name
             goal.parent.mkdir(parents=True, exist_ok=True)
             goal.write_bytes(self._bytes[path])
-            digests.append(f"{hashlib.sha256(self._bytes[path]).hexdigest()}  {name}\n")
+        digests = [f"{sha}  {name}\n" for name, sha in self.digests().items()]
         as_run = {"project": self.project.name, "variant": variant, "grid": grid, "elsewhere": elsewhere}
         (folder / _AS_RUN).write_text(json.dumps(as_run, indent=1, ensure_ascii=False), encoding="utf-8")
         (folder / _DIGESTS).write_text("".join(digests), encoding="utf-8")

@@ -1,19 +1,24 @@
-"""Run folders side by side: heads at bores, fits and budgets."""
+"""Run folders side by side: what their inputs differ in, heads over all and at bores, fits and budgets."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
 
 from inkhorn import draw
 from inkhorn.calibration import fit_table
 from inkhorn.errors import InputError
-from inkhorn.files import write_table
+from inkhorn.files import file_name, write_table
+from inkhorn.flow import FlowResult
 from inkhorn.runs.journal import Journal
 from inkhorn.runs.keeping import new_run_folder
 from inkhorn.runs.opening import Run, open_run
+from inkhorn.space import overlap
 from inkhorn.unit_choice import UnitChoice
 
 if TYPE_CHECKING:
@@ -41,12 +46,26 @@ class Comparison:
     budgets : pandas.DataFrame
         One row per term and direction, a column per run [m³/day]; of runs through time means over time, steady
         periods and warm-up left out.
+    inputs : pandas.DataFrame
+        One row for each key of the project files, and each file of data, in which runs differ; a column per run.
+    differences : pandas.DataFrame
+        One row per run after the first, and per layer: how its heads at the end differ from those of the first run, as
+        means by volume where both have cells, whatever their grids: mean, RMS, least and greatest difference [m], and
+        the share of the first run's layer that the other covers.
+    fields : mapping of str to ndarray, (n_cells,)
+        Of each run after the first those differences, cell by cell of the first run's grid.
+    first : FlowResult
+        The first run's flow.
     """
 
     runs: pd.DataFrame
     heads: pd.DataFrame
     fits: pd.DataFrame
     budgets: pd.DataFrame
+    inputs: pd.DataFrame
+    differences: pd.DataFrame
+    fields: Mapping[str, NDArray[np.float64]]
+    first: FlowResult
 
     def __repr__(self) -> str:
         return f"Comparison({len(self.runs)} runs, {len(self.heads)} bores)"
@@ -54,7 +73,7 @@ class Comparison:
     def _repr_html_(self) -> str:
         from inkhorn.draw.notebook import page
 
-        return page(self, [self.runs, self.fits, self.budgets])
+        return page(self, [self.runs, self.inputs, self.differences, self.fits, self.budgets])
 
 
 def _names(folders: list[Path]) -> list[str]:
@@ -81,6 +100,80 @@ def _about(runs: Mapping[str, Run]) -> pd.DataFrame:
     return pd.DataFrame(rows).set_index("run")
 
 
+def _flat(value: Any, *key: str) -> Iterator[tuple[str, Any]]:
+    """Every value of nested tables, by the path to it."""
+    if isinstance(value, dict):
+        for name, one in value.items():
+            yield from _flat(one, *key, str(name))
+    elif isinstance(value, (list, tuple)) and any(isinstance(one, dict) for one in value):
+        for k, one in enumerate(value):
+            called = one.get("name") if isinstance(one, dict) else None
+            yield from _flat(one, *key, called if isinstance(called, str) else f"#{k + 1}")
+    else:
+        yield ".".join(key), getattr(value, "value", value)  # of a number that is read later, as it was typed
+
+
+def _inputs(runs: Mapping[str, Run]) -> pd.DataFrame:
+    """What the inputs of runs differ in: keys of the project file, and files of data."""
+    import pandas as pd
+
+    stated: dict[str, dict[str, Any]] = {}
+    for name, run in runs.items():
+        project = run.project
+        mine = {k: v for k, v in _flat(project.asked.model_dump()) if v is not None}
+        mine |= {f"file {k}": sha for k, sha in project.inputs.digests().items() if k != project.path.name}
+        stated[name] = mine
+    rows = {}
+    for key in dict.fromkeys(k for mine in stated.values() for k in mine):
+        values = [mine.get(key) for mine in stated.values()]
+        if any(v != values[0] for v in values):
+            words = [v[:12] if key.startswith("file ") and v else v for v in values]
+            rows[key] = ["-" if v is None else str(v) for v in words]
+    return pd.DataFrame.from_dict(rows, orient="index", columns=list(stated)).rename_axis("what")
+
+
+def _fields(runs: Mapping[str, Run]) -> dict[str, NDArray[np.float64]]:
+    """Heads of each run after the first less those of the first, on its grid."""
+    names = list(runs)
+    first, found = runs[names[0]].flow, {}
+    home = first.model.grid
+    for name in names[1:]:
+        flow = runs[name].flow
+        heads, grid = flow.steps[-1].heads, flow.model.grid
+        same = np.array_equal(grid.cell_number, home.cell_number)
+        if not (same and np.allclose(grid.mesh.centroid, home.mesh.centroid)):
+            heads = overlap(grid, home).mean(heads)
+        found[name] = heads - first.steps[-1].heads
+    return found
+
+
+def _differences(first: FlowResult, fields: Mapping[str, NDArray[np.float64]]) -> pd.DataFrame:
+    """Statistics of the differences, by run and layer."""
+    import pandas as pd
+
+    cells, rows = first.model.grid.cells, []
+    for name, off in fields.items():
+        for k, layer in enumerate(first.model.grid.layer_names):
+            mine = cells.layer == k
+            known = mine & np.isfinite(off)
+            if not known.any():
+                continue
+            volume, values = cells.volume[known], off[known]
+            rows.append(
+                {
+                    "run": name,
+                    "layer": layer,
+                    "mean [m]": np.average(values, weights=volume),
+                    "RMS [m]": np.sqrt(np.average(values**2, weights=volume)),
+                    "least [m]": values.min(),
+                    "greatest [m]": values.max(),
+                    "share met": volume.sum() / cells.volume[mine].sum(),
+                }
+            )
+    columns = ["run", "layer", "mean [m]", "RMS [m]", "least [m]", "greatest [m]", "share met"]
+    return pd.DataFrame(rows, columns=columns).set_index(["run", "layer"])
+
+
 _INSIDE = UnitChoice(["m", "m³/day"])  # as runs may have been told in other units
 _DIGITS = 6
 
@@ -96,7 +189,7 @@ def compare_runs(folders: list[Path]) -> Comparison:
     Raises
     ------
     InputError
-        If there are fewer than two, one is no run folder, or they have no bore in common.
+        If there are fewer than two, one is no run folder, or their grids share nothing.
     """
     import pandas as pd
 
@@ -104,7 +197,26 @@ def compare_runs(folders: list[Path]) -> Comparison:
         raise InputError(f"{len(folders)} run folder was given; expected two or more to compare.")
     names = _names(folders)
     runs = {name: open_run(folder) for name, folder in zip(names, folders, strict=True)}
-    levels, budgets = {}, {}
+    budgets = {}
+    for name, run in runs.items():
+        budget = _INSIDE.table(run.table("mean budget" if run.has("mean budget") else "budget"))
+        budget = budget.melt("term", var_name="direction", value_name=name)
+        budgets[name] = budget.set_index(["term", "direction"])[name]
+    together = pd.DataFrame(budgets).fillna(0.0)
+    together = together[(together.index.get_level_values(0) == "total") | (together != 0).any(axis=1)]
+    heads, fits = _at_bores(runs)
+    fields, first = _fields(runs), runs[names[0]].flow
+    differences = _differences(first, fields)
+    return Comparison(_about(runs), heads, fits, together, _inputs(runs), differences, fields, first)
+
+
+def _at_bores(runs: Mapping[str, Run]) -> tuple[pd.DataFrame, pd.DataFrame]:
+    """Heads at bores and fits over the readings that all runs cover; empty if they have none in common."""
+    import pandas as pd
+
+    names, levels = list(runs), {}
+    if not all(run.has("levels") for run in runs.values()):
+        return pd.DataFrame(), pd.DataFrame()
     for name, run in runs.items():
         levels[name] = _INSIDE.table(run.table("levels"))
         numbers = [c for c in (MEASURED, COMPUTED) if c in levels[name] and levels[name][c].dtype.kind == "f"]
@@ -113,9 +225,6 @@ def compare_runs(folders: list[Path]) -> Comparison:
                 f'the levels of run "{name}" hold something that is no number. Is levels.csv as it was made?'
             )
         levels[name][MEASURED] = levels[name][MEASURED].round(_DIGITS)  # alike, whatever unit it was told in
-        budget = _INSIDE.table(run.table("mean budget" if run.has("mean budget") else "budget"))
-        budget = budget.melt("term", var_name="direction", value_name=name)
-        budgets[name] = budget.set_index(["term", "direction"])[name]
     keys = ["bore", "layer", "date", MEASURED]
     # a reading twice on one date counts twice
     for table in levels.values():
@@ -125,9 +234,7 @@ def compare_runs(folders: list[Path]) -> Comparison:
     for name in names[1:]:
         common = common.merge(levels[name][keys], on=keys)
     if common.empty:
-        raise InputError(
-            f"the runs {names} have no reading of any bore in common. Compare runs of one site that cover the same dates."
-        )
+        return pd.DataFrame(), pd.DataFrame()
     fits, means = {}, {}
     for name in names:
         mine = common.merge(levels[name], on=keys)
@@ -142,19 +249,26 @@ def compare_runs(folders: list[Path]) -> Comparison:
     measured.update(common.groupby("bore")[MEASURED].mean())
     heads = pd.DataFrame({"layer": every.groupby("bore")["layer"].first(), MEASURED: measured, **means})
     heads = heads.loc[list(dict.fromkeys(every["bore"]))].rename_axis("bore")
-    together = pd.DataFrame(budgets).fillna(0.0)
-    together = together[(together.index.get_level_values(0) == "total") | (together != 0).any(axis=1)]
-    return Comparison(_about(runs), heads, pd.concat(fits, names=["run"]), together)
+    return heads, pd.concat(fits, names=["run"])
 
 
 def write_comparison(found: Comparison, out: Path) -> Path:
-    """Write the tables of a comparison and its picture into a new folder, and return it."""
+    """Write the tables of a comparison and its pictures into a new folder, and return it."""
     with new_run_folder(out, "comparison", "", Journal(), "") as folder:
-        for name in ("runs", "heads", "fits", "budgets"):
-            write_table(getattr(found, name), folder.path / f"{name}.csv")
-        rms = found.fits["RMS [m]"].xs("means of bores", level="over")
-        draw.save_figure(
-            folder.path / "heads_at_bores.png",
-            lambda figure: draw.heads_at_bores(found.heads, rms, ax=figure.subplots()),
-        )
+        for name in ("runs", "inputs", "differences", "heads", "fits", "budgets"):
+            table = getattr(found, name)
+            if len(table):
+                write_table(table, folder.path / f"{name}.csv")
+        for name, off in found.fields.items():
+            words = f"{name} less {found.runs.index[0]}"
+            draw.save_figure(
+                folder.path / f"differences_{file_name(name)}.png",
+                lambda figure, off=off, words=words: draw.head_differences(figure, found.first, off, words),  # type: ignore[misc]  # bound at once
+            )
+        if len(found.fits):
+            rms = found.fits["RMS [m]"].xs("means of bores", level="over")
+            draw.save_figure(
+                folder.path / "heads_at_bores.png",
+                lambda figure: draw.heads_at_bores(found.heads, rms, ax=figure.subplots()),
+            )
     return folder.path
