@@ -83,6 +83,8 @@ def main() -> None:
             said(folder, "run", SITE, "--variant", "seasons"),
         )
         shutil.copyfile(seasons / "levels.png", HERE / "levels.png")
+        summer = ("--layer", "gravel", "--since", "2024-03-05", "--time", "2024-09-03")
+        said(folder, "draw", "drawdown", str(seasons), *summer, "--out", str(HERE / "drawdown.png"))
         history = (seasons / "solver.csv").read_text(encoding="utf-8").splitlines()
         shown = "\n".join(["", "$ head -9 quillmere/runs/run-seasons-001/solver.csv", *history[:9]])
         picture_of_terminal(run + shown, HERE / "run.png")

@@ -14,13 +14,14 @@ from inkhorn.draw.letters import label_points
 from inkhorn.draw.style import INK, SOURCE, halo
 from inkhorn.errors import InputError
 from inkhorn.site import Feature, Site, Symbol
-from inkhorn.space import Grid, PlanMesh, PointSurface, RectangularMesh
+from inkhorn.space import Grid, PlanMesh, PointSurface, RectangularMesh, VoronoiMesh
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 __all__ = [
     "check_layer",
+    "dots_of",
     "draw_cells",
     "draw_contours",
     "draw_site",
@@ -31,6 +32,8 @@ __all__ = [
 ]
 
 _DOTS = 240  # along the longer side, at which lines of equal value are read
+_FINE = 900  # dots along the longer side of maps of very many cells
+_ONE_BY_ONE = 60_000  # cells, up to which each is drawn by itself
 _SMOOTHED = 30_000  # cells, up to which values are read between their centres
 
 
@@ -39,6 +42,8 @@ def map_axes(ax: Axes, mesh: PlanMesh) -> None:
     if isinstance(mesh, RectangularMesh):
         x, y = _corners(mesh)
         west, south, east, north = x.min(), y.min(), x.max(), y.max()
+    elif isinstance(mesh, VoronoiMesh):
+        west, south, east, north = mesh.outline.bounds
     else:
         import shapely
 
@@ -52,6 +57,17 @@ def _corners(mesh: RectangularMesh) -> tuple[NDArray[np.float64], NDArray[np.flo
     return mesh.to_map(u, v)
 
 
+def dots_of(ax: Axes, mesh: PlanMesh) -> tuple[tuple[float, float, float, float], NDArray[np.int64]]:
+    """Return the extent of a raster over the axes, about a dot of a picture each, and the cell in each of its dots."""
+    west, east = ax.get_xlim()
+    south, north = ax.get_ylim()
+    step = max(east - west, north - south) / _FINE
+    x = np.arange(west + 0.5 * step, east, step)
+    y = np.arange(south + 0.5 * step, north, step)
+    home = mesh.locate(*np.meshgrid(x, y))
+    return (west, west + len(x) * step, south, south + len(y) * step), home
+
+
 def draw_cells(ax: Axes, grid: Grid, values: NDArray[np.float64], **style: Any) -> Any:
     """Fill plan cells by value, nothing where it is NaN; return what a colour bar needs.
 
@@ -61,6 +77,15 @@ def draw_cells(ax: Axes, grid: Grid, values: NDArray[np.float64], **style: Any) 
         One per plan cell.
     """
     mesh = grid.mesh
+    if mesh.n_cells > _ONE_BY_ONE:
+        extent, home = dots_of(ax, mesh)
+        seen = np.where(home >= 0, values[home], np.nan)
+        keep = ax.get_xlim(), ax.get_ylim()
+        image = ax.imshow(
+            np.ma.masked_invalid(seen), extent=extent, origin="lower", interpolation="nearest", **style
+        )
+        ax.set(xlim=keep[0], ylim=keep[1])
+        return image
     if isinstance(mesh, RectangularMesh):
         block = np.full(mesh.shape, np.nan)
         block[mesh.present] = values

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from inkhorn.draw.frame import framed
-from inkhorn.draw.maps import draw_site, map_axes, on_earth, shown_at
+from inkhorn.draw.maps import dots_of, draw_site, map_axes, on_earth, shown_at
 from inkhorn.draw.style import BANK, WARN, axes_or_new
 from inkhorn.errors import InputError
 from inkhorn.site import Site
@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 __all__ = ["plan", "quality"]
 
 
+_ONE_BY_ONE = 60_000  # cells, up to which each is drawn by itself
 _LINES = ("#7a8b99", "#c1121f", "#1b998b", "#6a1b9a", "#d9894c")  # of grids that lie over each other
 
 
@@ -54,14 +55,33 @@ def plan(
 
     ax = axes_or_new(ax)
     map_axes(ax, mesh)
-    parts = shapely.get_parts(shapely.boundary(mesh.polygons()))
-    rings = [shapely.get_coordinates(part) for part in parts]
-    ax.add_collection(LineCollection(rings, colors=_LINES[colour % len(_LINES)], linewidths=0.4, zorder=1))
+    shade = _LINES[colour % len(_LINES)]
+    if mesh.n_cells > _ONE_BY_ONE:
+        _draw_borders(ax, mesh, shade)
+    else:
+        parts = shapely.get_parts(shapely.boundary(mesh.polygons()))
+        rings = [shapely.get_coordinates(part) for part in parts]
+        ax.add_collection(LineCollection(rings, colors=shade, linewidths=0.4, zorder=1))
     draw_site(ax, site, bores=False)
     framed(ax, shown_at(mesh), north=on_earth(site), legend=legend)
     size = np.sqrt(mesh.area)
     ax.set_title(f"{mesh.n_cells} cells of {size.min():.3g} to {size.max():.3g} m")
     return ax
+
+
+def _draw_borders(ax: Axes, mesh: PlanMesh, colour: str) -> None:
+    """Shade every dot of the picture that a border between cells runs through: lines would be too many to be seen."""
+    from matplotlib.colors import to_rgba
+
+    extent, home = dots_of(ax, mesh)
+    border = np.zeros(home.shape, dtype=bool)
+    border[:, 1:] |= home[:, 1:] != home[:, :-1]
+    border[1:] |= home[1:] != home[:-1]
+    image = np.zeros((*home.shape, 4))
+    image[border] = to_rgba(colour, 0.6)
+    keep = ax.get_xlim(), ax.get_ylim()
+    ax.imshow(image, extent=extent, origin="lower", interpolation="nearest", zorder=1)
+    ax.set(xlim=keep[0], ylim=keep[1])
 
 
 def quality(

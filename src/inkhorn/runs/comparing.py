@@ -197,6 +197,7 @@ def compare_runs(folders: list[Path]) -> Comparison:
         raise InputError(f"{len(folders)} run folder was given; expected two or more to compare.")
     names = _names(folders)
     runs = {name: open_run(folder) for name, folder in zip(names, folders, strict=True)}
+    heads, fits = _at_bores(runs)
     budgets = {}
     for name, run in runs.items():
         budget = _INSIDE.table(run.table("mean budget" if run.has("mean budget") else "budget"))
@@ -204,7 +205,6 @@ def compare_runs(folders: list[Path]) -> Comparison:
         budgets[name] = budget.set_index(["term", "direction"])[name]
     together = pd.DataFrame(budgets).fillna(0.0)
     together = together[(together.index.get_level_values(0) == "total") | (together != 0).any(axis=1)]
-    heads, fits = _at_bores(runs)
     fields, first = _fields(runs), runs[names[0]].flow
     differences = _differences(first, fields)
     return Comparison(_about(runs), heads, fits, together, _inputs(runs), differences, fields, first)
