@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 __all__ = [
+    "ONE_BY_ONE",
     "check_layer",
     "dots_of",
     "draw_cells",
@@ -33,7 +34,7 @@ __all__ = [
 
 _DOTS = 240  # along the longer side, at which lines of equal value are read
 _FINE = 900  # dots along the longer side of maps of very many cells
-_ONE_BY_ONE = 60_000  # cells, up to which each is drawn by itself
+ONE_BY_ONE = 60_000  # cells, up to which each is drawn by itself
 _SMOOTHED = 30_000  # cells, up to which values are read between their centres
 
 
@@ -77,7 +78,7 @@ def draw_cells(ax: Axes, grid: Grid, values: NDArray[np.float64], **style: Any) 
         One per plan cell.
     """
     mesh = grid.mesh
-    if mesh.n_cells > _ONE_BY_ONE:
+    if mesh.n_cells > ONE_BY_ONE:
         extent, home = dots_of(ax, mesh)
         seen = np.where(home >= 0, values[home], np.nan)
         keep = ax.get_xlim(), ax.get_ylim()

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from inkhorn.draw.frame import framed
-from inkhorn.draw.maps import dots_of, draw_site, map_axes, on_earth, shown_at
+from inkhorn.draw.maps import ONE_BY_ONE, dots_of, draw_site, map_axes, on_earth, shown_at
 from inkhorn.draw.style import BANK, WARN, axes_or_new
 from inkhorn.errors import InputError
 from inkhorn.site import Site
@@ -19,7 +19,6 @@ if TYPE_CHECKING:
 __all__ = ["plan", "quality"]
 
 
-_ONE_BY_ONE = 60_000  # cells, up to which each is drawn by itself
 _LINES = ("#7a8b99", "#c1121f", "#1b998b", "#6a1b9a", "#d9894c")  # of grids that lie over each other
 
 
@@ -56,7 +55,7 @@ def plan(
     ax = axes_or_new(ax)
     map_axes(ax, mesh)
     shade = _LINES[colour % len(_LINES)]
-    if mesh.n_cells > _ONE_BY_ONE:
+    if mesh.n_cells > ONE_BY_ONE:
         _draw_borders(ax, mesh, shade)
     else:
         parts = shapely.get_parts(shapely.boundary(mesh.polygons()))

@@ -9,8 +9,6 @@ from functools import singledispatch
 from html import escape
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
-
 from inkhorn.calibration import FitResult
 from inkhorn.draw.fit import measured_against_computed
 from inkhorn.draw.flow import heads
@@ -116,23 +114,7 @@ def _(site: Site) -> str:
 
 @html_of.register
 def _(grid: Grid) -> str:
-    import pandas as pd
-
-    cells = grid.cells
-    rows = []
-    for k, name in enumerate(grid.layer_names):
-        mine = cells.layer == k
-        thick = cells.thickness[mine]
-        least, most = (thick.min(), thick.max()) if mine.any() else (np.nan, np.nan)
-        rows.append(
-            {
-                "layer": name,
-                "cells": int(mine.sum()),
-                "least thickness [m]": least,
-                "greatest thickness [m]": most,
-            }
-        )
-    return page(grid, [pd.DataFrame(rows).set_index("layer")], lambda ax: plan(grid.mesh, ax=ax))
+    return page(grid, [grid.table().set_index("layer")], lambda ax: plan(grid.mesh, ax=ax))
 
 
 @html_of.register(RectangularMesh)

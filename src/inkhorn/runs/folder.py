@@ -26,7 +26,7 @@ FILES = {  # every file of a run: what it is called, and what is in it; {} is a 
     "placed": ("placed.csv", "what landed where"),
     "findings": ("findings.csv", "what was found before solving, and in the answer"),
     "steps": ("flow.nc", "the records of flow: heads, flows of faces and terms, storage, step by step"),
-    "heads": ("heads.nc", "heads and saturation in time, by layer, row and column where there are such"),
+    "heads": ("heads.nc", "heads and saturation in time, by layer, row and column, or by layer and polygon (UGRID)"),
     "solver": ("solver.csv", "every Newton step"),
     "budget": ("budget.csv", "the water budget, of a run through time that of its last step"),
     "budget by feature": ("budget_by_feature.csv", "the same by feature"),
