@@ -65,18 +65,18 @@ def test_no_words_lie_over_others_in_any_figure_of_a_run(quillmere_folder, monke
         ("run", site, "--out", tmp_path / "runs"),
         ("draw", "plan", site, *grids, "--out", tmp_path / "plans.png"),
         ("draw", "plan", site, *grids[:4], "--over", "--out", tmp_path / "over.png"),
-        ("draw", "section", site, "--row", "12", "--out", tmp_path / "section.png"),
+        ("draw", "section", site, "--row", "12", "--out", tmp_path / "row.png"),
         ("draw", "surface", site, "sand", "--out", tmp_path / "surface.png"),
         ("draw", "block", site, "--out", tmp_path / "block.png"),
         ("draw", "values", site, "river.stage", "--out", tmp_path / "stage.png"),
     ]
     made = tmp_path / "runs" / "run-001"
-    for name in ("heads", "water-table", "depth", "drawdown"):
+    for name in ("heads", "water-table", "depth", "drawdown", "budget", "section"):
         commands.append(("draw", name, made, "--out", tmp_path / f"{name}.png"))
     for words_ in commands:
         code, _, err = command(*words_)
         assert (code, err) == (0, "")
-    assert len(seen) == 20
+    assert len(seen) == 22
     code, out, _ = command("show", made, "--at", "3700,2900", "--out", tmp_path / "shown")
     assert code == 0
     assert "Darcy flux" in " ".join(out.split())
@@ -166,6 +166,27 @@ def test_times_are_found_by_date_or_day(ax):
     other = ik.solve_flow(ik.Model(far, 3.0, terms=[held([0], [7.0])]))
     with pytest.raises(ik.InputError, match="the grids share nothing"):
         ik.draw.drawdown(flow, against=other, ax=ax)
+
+
+def test_budgets_are_drawn_as_they_are(quillmere, ax):
+    """Bars as long as the flows, their numbers in the unit that the axis is in; bands that end where totals do."""
+    table = quillmere.budget().drop(index="total")
+    ik.draw.budget(quillmere, ax=ax)
+    widths = [bar.get_width() for bars in ax.containers for bar in bars]
+    npt.assert_allclose(widths, [*table["in [m³/day]"], *-table["out [m³/day]"]])
+    ik.draw.in_units(ax.figure, ik.UnitChoice(["l/s"]))
+    assert ax.get_xlabel() == "flow [l/s]"
+    assert f"{table.loc['well', 'out [m³/day]'] / 86.4:.4g}" in [t.get_text() for t in ax.texts]
+    flow = in_time("2021-05-01")
+    bands = ik.draw.budget_in_time(flow, ax=Figure().subplots())
+    last = flow.budget().loc["total"]
+    assert bands.dataLim.y1 >= last["in [m³/day]"] - 1e-9
+    edges = np.concatenate([c.get_paths()[0].vertices for c in bands.collections])
+    npt.assert_allclose(
+        edges[:, 1].max(), max(flow.budget(step=k).loc["total", "in [m³/day]"] for k in range(5))
+    )
+    with pytest.raises(ik.InputError, match="has one step"):
+        ik.draw.budget_in_time(quillmere, ax=ax)
 
 
 def test_depth_and_values_are_those_of_the_cells(quillmere, tmp_path):

@@ -116,7 +116,9 @@ def draw_plan(
 
 @drawing.command("section")
 def draw_section(
-    site: SiteFile,
+    site: Annotated[
+        Path, typer.Argument(help="A project file, or the folder of a run.", metavar="SITE.toml|RUN")
+    ],
     grid: GridName = None,
     line: Annotated[
         str | None, typer.Option(help='Corners in m, as in "0,0 500,300".', metavar="CORNERS")
@@ -128,16 +130,29 @@ def draw_section(
         int | None, typer.Option(help="Along a column, from 0 in the west.", metavar="NUMBER")
     ] = None,
     exaggeration: Exaggeration = None,
+    time: When = None,
     out: Picture = None,
 ) -> None:
-    """Draw a section through the layers: along the project's line if no other is given."""
+    """Draw a section through the layers, of a run with its water: along the project's line if no other is given."""
     from inkhorn import draw
     from inkhorn.errors import InputError
 
     if sum(v is not None for v in (line, row, column)) > 1:
         raise InputError("give one of --line, --row and --column.")
-    project = read_of(site)
     corners = _corners(line, "--line")
+    if site.is_dir():
+        made = _run(site)
+        mesh, step = made.flow.model.grid.mesh, step_of(made.flow, time)
+        where = draw.line_of(mesh, corners or made.project.section_line, row, column)
+        used = exaggeration or made.project.asked.draw.exaggeration
+        _drawn_of_run(
+            made,
+            "section",
+            lambda ax: draw.section(made.flow, where, step=step, exaggeration=used, ax=ax),
+            out,
+        )
+        return
+    project = read_of(site)
 
     def fill(figure: Any) -> None:
         draw.project_section(
@@ -330,6 +345,30 @@ def draw_drawdown(
         lambda ax: draw.drawdown(flow, name, step=step, since=first, against=other, other=called, ax=ax),
         out,
     )
+
+
+@drawing.command("budget")
+def draw_budget(
+    run: RunFolder,
+    by: Annotated[str, typer.Option(help="term, feature or layer.", metavar="WORD")] = "term",
+    time: When = None,
+    in_time: Annotated[bool, typer.Option("--in-time", help="Bands over the whole run.")] = False,
+    out: Picture = None,
+) -> None:
+    """Draw the water budget of a run: bars of one time, or bands in time."""
+    from inkhorn import draw
+    from inkhorn.errors import InputError
+
+    if in_time and (time is not None or by != "term"):
+        raise InputError("bands in time are of all times, by term. Leave out --time and --by, or --in-time.")
+    made = _run(run)
+    if in_time:
+        _drawn_of_run(made, "budget-in-time", lambda ax: draw.budget_in_time(made.flow, ax=ax), out)
+        return
+    if by not in ("term", "feature", "layer"):
+        raise InputError(f'--by is "{by}"; expected term, feature or layer.')
+    step = step_of(made.flow, time)
+    _drawn_of_run(made, f"budget-by-{by}", lambda ax: draw.budget(made.flow, by=by, step=step, ax=ax), out)
 
 
 @drawing.command("values")

@@ -1,6 +1,7 @@
 """Matplotlib figures: each takes a result and an Axes, and returns the Axes."""
 
 from inkhorn.draw.blocks import block
+from inkhorn.draw.budgets import budget, budget_in_time
 from inkhorn.draw.comparison import head_differences, heads_at_bores
 from inkhorn.draw.fit import measured_against_computed
 from inkhorn.draw.flow import (
@@ -16,6 +17,7 @@ from inkhorn.draw.flow import (
 from inkhorn.draw.mesh import plan, quality
 from inkhorn.draw.movement import breakthrough, paths, plume
 from inkhorn.draw.of_project import (
+    line_of,
     project_block,
     project_plans,
     project_quality,
@@ -30,6 +32,8 @@ from inkhorn.draw.surfaces import surface
 __all__ = [
     "block",
     "breakthrough",
+    "budget",
+    "budget_in_time",
     "depth_to_water",
     "drawdown",
     "head_differences",
@@ -38,6 +42,7 @@ __all__ = [
     "hydrograph",
     "hydrographs",
     "in_units",
+    "line_of",
     "measured_against_computed",
     "paths",
     "plan",

@@ -10,14 +10,21 @@ from inkhorn.draw.mesh import plan, quality
 from inkhorn.draw.sections import section
 from inkhorn.draw.surfaces import surface
 from inkhorn.errors import InputError, did_you_mean
-from inkhorn.space import Grid, PlanMesh, RectangularMesh, VoronoiMesh
+from inkhorn.space import PlanMesh, RectangularMesh, VoronoiMesh
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
     from inkhorn.project import Project
 
-__all__ = ["project_block", "project_plans", "project_quality", "project_section", "project_surface"]
+__all__ = [
+    "line_of",
+    "project_block",
+    "project_plans",
+    "project_quality",
+    "project_section",
+    "project_surface",
+]
 
 Line = Sequence[Sequence[float]]
 
@@ -84,15 +91,19 @@ def project_quality(figure: Figure, project: Project, grid: str | None) -> None:
     figure.suptitle(f"{project.site.name}, {grid or 'grid'}: {mesh.n_cells} cells")
 
 
-def _line(project: Project, grid: Grid, line: Line | None, row: int | None, column: int | None) -> Any:
-    """The line asked for; else that of the project file; else through the middle from west to east."""
-    if row is not None or column is not None:
-        if not isinstance(grid.mesh, RectangularMesh):
-            raise InputError(
-                "only rectangles have rows and columns. Give a line instead, or name another grid."
-            )
-        return grid.mesh.row_line(row) if row is not None else grid.mesh.column_line(column or 0)
-    return line if line is not None else project.section_line
+def line_of(mesh: PlanMesh, line: Line, row: int | None, column: int | None) -> Any:
+    """Return the line along a row or a column of rectangles if one is given, else the line.
+
+    Raises
+    ------
+    InputError
+        If the mesh has no rows.
+    """
+    if row is None and column is None:
+        return line
+    if not isinstance(mesh, RectangularMesh):
+        raise InputError("only rectangles have rows and columns. Give a line instead, or name another grid.")
+    return mesh.row_line(row) if row is not None else mesh.column_line(column or 0)
 
 
 def project_section(
@@ -109,7 +120,7 @@ def project_section(
     cells = project.grid(grid)
     section(
         cells,
-        _line(project, cells, line, row, column),
+        line_of(cells.mesh, project.section_line if line is None else line, row, column),
         site=project.site,
         exaggeration=exaggeration or project.asked.draw.exaggeration,
         cells=True,

@@ -11,12 +11,20 @@ from inkhorn.unit_choice import UnitChoice
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-__all__ = ["in_units"]
+__all__ = ["NUMBER", "in_units", "short"]
 
 
 def _number(value: float) -> str:
     """A number without what rounding left of it."""
     return f"{float(f'{value:.9g}') + 0.0:.10g}"
+
+
+NUMBER = "number"  # begins the mark of words that are a number, before its unit in brackets
+
+
+def short(value: float) -> str:
+    """Return a number by four figures, or whole if it is larger."""
+    return f"{value:,.0f}" if abs(value) >= 1000 else f"{value:.4g}"
 
 
 def _rescale(axis: Any, units: UnitChoice) -> None:
@@ -71,6 +79,10 @@ def in_units(figure: Figure, units: UnitChoice) -> None:
                 bar.long_axis.get_major_locator(),
                 bar.long_axis.get_major_formatter(),
             )
+        for text in ax.texts:
+            unit = str(text.get_gid() or "")
+            if unit.startswith(NUMBER):
+                text.set_text(short(units.factor(unit) * float(text.get_text().replace(",", ""))))
         for drawn in ax.collections:
             for text in getattr(drawn, "labelTexts", ()):
                 text.set_text(f"{float(text.get_text()) * length:.4g}")
