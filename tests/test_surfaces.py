@@ -306,3 +306,14 @@ def test_a_lens_is_told_its_cure_and_what_lies_beyond_the_points():
     row = model.placed.set_index("feature").loc["lake"]
     assert row["drawn"] == pytest.approx(np.pi * 130**2, rel=0.01)
     assert row["met"] == model.grid.cells.area[model.term("fixed head").cells].sum()
+
+
+@pytest.mark.parametrize("method", ["inverse_distance", "nearest", "kriging"])
+def test_points_in_one_line_are_looked_at_all_the_same(method):
+    """A line of bores askew: methods that need no triangles read it, and the check says that the area lies beyond."""
+    x = np.linspace(100, 900, 9)
+    base = ik.PointSurface(x, 50 + 0.7 * x, 4 + x / 500, method=method, name="line.csv")
+    strata = ik.Strata(ik.ConstantSurface(20.0), (ik.Layer("sand", base),))
+    lake = ik.FixedHead(name="lake", shape=shapely.Point(500, 500), head=18.0)
+    site = ik.Site(BOX, strata, {"sand": ik.Material("sand", 5.0)}, features=(lake,))
+    assert "100% of the area lies beyond" in str(ik.check(ik.place(site, ik.rectangles(BOX, cell=100))))

@@ -7,6 +7,7 @@ import os
 import sys
 import warnings
 from dataclasses import asdict
+from numbers import Integral
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -271,7 +272,9 @@ def _in_units(table: pd.DataFrame, units: UnitChoice) -> pd.DataFrame:
         new.iloc[row, 0] = named
         for column in range(1, len(table.columns)):
             value = table.iloc[row, column]
-            new.iloc[row, column] = value if isinstance(value, (str, int)) else shown(float(value) * factor)
+            new.iloc[row, column] = (
+                value if isinstance(value, (str, Integral)) else shown(float(value) * factor)
+            )
     return new
 
 

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from inkhorn.draw.frame import colour_bar
 from inkhorn.draw.maps import draw_cells, draw_site, map_axes
 from inkhorn.draw.style import INK, OFF, axes_or_new
-from inkhorn.flow import FlowResult
+from inkhorn.model import Model
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -53,21 +53,21 @@ def heads_at_bores(heads: pd.DataFrame, rms: pd.Series, *, ax: Axes | None = Non
     return ax
 
 
-def head_differences(figure: Figure, flow: FlowResult, off: NDArray[np.float64], words: str) -> None:
+def head_differences(figure: Figure, model: Model, off: NDArray[np.float64], words: str) -> None:
     """Fill a figure with the differences of heads in up to nine layers, a map for each, on one scale.
 
     Parameters
     ----------
     figure : Figure
         Filled.
-    flow : FlowResult
+    model : Model
         Whose grid and site they are on.
     off : ndarray of float, (n_cells,)
         Differences [m], NaN where there are none.
     words : str
         What is less what.
     """
-    grid = flow.model.grid
+    grid = model.grid
     layers = [k for k in range(len(grid.layer_names)) if (grid.cell_number[k] >= 0).any()][:9]
     columns = 1 if len(layers) == 1 else 2 if len(layers) <= 4 else 3
     axes = figure.subplots(-(-len(layers) // columns), columns, squeeze=False).ravel()
@@ -82,7 +82,7 @@ def head_differences(figure: Figure, flow: FlowResult, off: NDArray[np.float64],
             drawn = draw_cells(ax, grid, plan, cmap=OFF, vmin=-most, vmax=most)
             if place == min(columns, len(layers)) - 1:
                 colour_bar(ax, drawn, "difference [m]")
-        draw_site(ax, flow.model.site, bores=False, fill=False, names=False)
+        draw_site(ax, model.site, bores=False, fill=False, names=False)
         ax.set_title(grid.layer_names[k], fontsize=10)
         ax.set(xlabel="", ylabel="")
-    figure.suptitle(f"{flow.model.name}: heads of {words}, at the end")
+    figure.suptitle(f"{model.name}: heads of {words}, at the end")

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from inkhorn.errors import place_words
+from inkhorn.errors import InputError, place_words
 from inkhorn.model.findings import Finding, Findings
 from inkhorn.model.levels import levelless_cells
 from inkhorn.model.model import Model
@@ -360,7 +360,12 @@ def _beyond_points(model: Model, name: str, points: PointSurface) -> Iterator[Fi
     mesh = model.grid.mesh
     some = slice(None, None, max(1, mesh.n_cells // _LOOKED_AT))
     place, area = mesh.centroid[some], mesh.area[some]
-    beyond = points.triangles.home(place) < 0
+    try:
+        beyond = points.triangles.home(place) < 0
+    except (
+        InputError
+    ):  # all in one line, which spans no area: other methods than those on triangles read them all the same
+        beyond = np.ones(len(place), dtype=bool)
     share = float(area[beyond].sum() / area.sum())
     if share >= _BEYOND:
         away = float(points.tree.query(place[beyond])[0].max())

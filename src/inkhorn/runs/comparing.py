@@ -14,7 +14,7 @@ from inkhorn import draw
 from inkhorn.calibration import fit_table
 from inkhorn.errors import InputError
 from inkhorn.files import file_name, write_table
-from inkhorn.flow import FlowResult
+from inkhorn.model import Model
 from inkhorn.runs.journal import Journal
 from inkhorn.runs.keeping import new_run_folder
 from inkhorn.runs.opening import Run, open_run
@@ -54,8 +54,8 @@ class Comparison:
         the share of the first run's layer that the other covers.
     fields : mapping of str to ndarray, (n_cells,)
         Of each run after the first those differences, cell by cell of the first run's grid.
-    first : FlowResult
-        The first run's flow.
+    first : Model
+        Of the first run.
     """
 
     runs: pd.DataFrame
@@ -65,7 +65,7 @@ class Comparison:
     inputs: pd.DataFrame
     differences: pd.DataFrame
     fields: Mapping[str, NDArray[np.float64]]
-    first: FlowResult
+    first: Model
 
     def __repr__(self) -> str:
         return f"Comparison({len(self.runs)} runs, {len(self.heads)} bores)"
@@ -134,26 +134,25 @@ def _inputs(runs: Mapping[str, Run]) -> pd.DataFrame:
 
 def _fields(runs: Mapping[str, Run]) -> dict[str, NDArray[np.float64]]:
     """Heads of each run after the first less those of the first, on its grid."""
-    names = list(runs)
-    first, found = runs[names[0]].flow, {}
-    home = first.model.grid
+    names, found = list(runs), {}
+    home = runs[names[0]].model.grid
+    before = runs[names[0]].last_heads()
     for name in names[1:]:
-        flow = runs[name].flow
-        heads, grid = flow.steps[-1].heads, flow.model.grid
+        heads, grid = runs[name].last_heads(), runs[name].model.grid
         same = np.array_equal(grid.cell_number, home.cell_number)
         if not (same and np.allclose(grid.mesh.centroid, home.mesh.centroid)):
             heads = overlap(grid, home).mean(heads)
-        found[name] = heads - first.steps[-1].heads
+        found[name] = heads - before
     return found
 
 
-def _differences(first: FlowResult, fields: Mapping[str, NDArray[np.float64]]) -> pd.DataFrame:
+def _differences(first: Model, fields: Mapping[str, NDArray[np.float64]]) -> pd.DataFrame:
     """Statistics of the differences, by run and layer."""
     import pandas as pd
 
-    cells, rows = first.model.grid.cells, []
+    cells, rows = first.grid.cells, []
     for name, off in fields.items():
-        for k, layer in enumerate(first.model.grid.layer_names):
+        for k, layer in enumerate(first.grid.layer_names):
             mine = cells.layer == k
             known = mine & np.isfinite(off)
             if not known.any():
@@ -205,7 +204,7 @@ def compare_runs(folders: list[Path]) -> Comparison:
         budgets[name] = budget.set_index(["term", "direction"])[name]
     together = pd.DataFrame(budgets).fillna(0.0)
     together = together[(together.index.get_level_values(0) == "total") | (together != 0).any(axis=1)]
-    fields, first = _fields(runs), runs[names[0]].flow
+    fields, first = _fields(runs), runs[names[0]].model
     differences = _differences(first, fields)
     return Comparison(_about(runs), heads, fits, together, _inputs(runs), differences, fields, first)
 
@@ -219,6 +218,8 @@ def _at_bores(runs: Mapping[str, Run]) -> tuple[pd.DataFrame, pd.DataFrame]:
         return pd.DataFrame(), pd.DataFrame()
     for name, run in runs.items():
         levels[name] = _INSIDE.table(run.table("levels"))
+        if levels[name].empty:
+            return pd.DataFrame(), pd.DataFrame()
         numbers = [c for c in (MEASURED, COMPUTED) if c in levels[name] and levels[name][c].dtype.kind == "f"]
         if len(numbers) < 2:
             raise InputError(

@@ -12,7 +12,9 @@ from inkhorn.files.reading import reading_as
 from inkhorn.runs.folder import FILES, RunFolder
 
 if TYPE_CHECKING:  # loaded when it is used: a folder is opened at once
+    import numpy as np
     import pandas as pd
+    from numpy.typing import NDArray
 
     from inkhorn.calibration import FitResult
     from inkhorn.flow import FlowResult
@@ -129,6 +131,12 @@ class Run:
                 stacklevel=2,
             )
         return flow
+
+    def last_heads(self) -> NDArray[np.float64]:
+        """Return the heads at the end of the run, (n_cells,) [m]; of one that kept no flows, too."""
+        from inkhorn.files import read_last_heads
+
+        return read_last_heads(self._folder.there("heads"), self.model.grid)
 
     @cached_property
     def fit(self) -> FitResult:
