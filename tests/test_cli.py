@@ -232,7 +232,13 @@ def test_runs_on_two_grids_are_compared(first_project, command):
     budgets = pd.read_csv(folder / "budgets.csv", index_col=["term", "direction"])
     npt.assert_allclose(budgets.loc[("well", "out [m³/day]")], 288.0, rtol=1e-6)
     assert (folder / "heads_at_bores.png").stat().st_size > 10000
-    assert (folder / "differences_run-fine-001.png").stat().st_size > 10000
+    for name in ("differences_run-fine-001", "heads_side_by_side", "heads_along"):
+        assert (folder / f"{name}.png").stat().st_size > 10000
+    along = pd.read_csv(folder / "heads_along.csv").dropna()
+    npt.assert_allclose(along["run-001"], along["run-fine-001"], atol=0.3)
+    assert set(along["layer"]) == {"sand", "gravel"}
+    code, _, err = command("compare", runs / "run-001", runs / "run-fine-001", "--line", "0,9e6 1,9e6")
+    assert (code, "meets no cell of any run" in err) == (2, True)
     off = pd.read_csv(folder / "differences.csv", index_col=["run", "layer"])
     assert off["RMS [m]"].max() < 0.1
     npt.assert_allclose(off["share met"], 1.0)

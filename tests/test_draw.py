@@ -7,8 +7,10 @@ import numpy.testing as npt
 import pandas as pd
 import pytest
 import shapely
+from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.colors import to_rgb
 from matplotlib.figure import Figure
+from PIL import Image
 
 import inkhorn as ik
 from tests.conftest import held, rain, strip
@@ -33,14 +35,16 @@ def overlapping(figure) -> list[tuple[str, str]]:
     figure.draw_without_rendering()
     shown = []
     for ax in [*figure.axes, *(bar for of in figure.axes for bar in of.child_axes)]:
-        shown += [ax.title, *ax.texts, *(ax.get_legend().get_texts() if ax.get_legend() else [])]
-        for axis in (ax.xaxis, ax.yaxis):
+        flat = [] if ax.name == "3d" else ax.texts  # those in space have no box on paper
+        shown += [ax.title, *flat, *(ax.get_legend().get_texts() if ax.get_legend() else [])]
+        for axis in (ax.xaxis, ax.yaxis) if ax.axison else ():
             low, high = sorted(axis.get_view_interval())
             ticks = [t for t in axis.get_major_ticks() if low <= t.get_loc() <= high]
             shown += [axis.label, *(label for t in ticks for label in (t.label1, t.label2))]
     shown = [t for t in shown if t.get_visible() and t.get_text().strip()]
     boxes = [(t.get_text(), t.get_window_extent()) for t in shown]
-    assert all(b.x0 > -2 and b.x1 < figure.bbox.x1 + 2 for _, b in boxes), "words beyond the figure"
+    beyond = [words for words, b in boxes if b.x0 < -2 or b.x1 > figure.bbox.x1 + 2]
+    assert beyond == []
     return [
         (a, b)
         for k, (a, one) in enumerate(boxes)
@@ -52,13 +56,16 @@ def overlapping(figure) -> list[tuple[str, str]]:
 
 def test_no_words_lie_over_others_in_any_figure_of_a_run(quillmere_folder, monkeypatch, command, tmp_path):
     """Every picture of a run in time, and those of the project: grids beside and over each other, block, section."""
-    seen, plain = {}, Figure.savefig
+    seen, seeing, plain = {}, [], FigureCanvasAgg.draw
 
-    def saving(figure, path, **options):
-        seen[str(getattr(path, "name", path))] = overlapping(figure)
-        plain(figure, path, **options)
+    def painting(canvas):
+        if not seeing:
+            seeing.append(canvas)
+            seen[len(seen)] = overlapping(canvas.figure)
+            seeing.pop()
+        plain(canvas)
 
-    monkeypatch.setattr(Figure, "savefig", saving)
+    monkeypatch.setattr(FigureCanvasAgg, "draw", painting)
     site = quillmere_folder / "site.toml"
     grids = [word for name in ("banded", "split", "voronoi") for word in ("--grid", name)]
     commands = [
@@ -71,12 +78,14 @@ def test_no_words_lie_over_others_in_any_figure_of_a_run(quillmere_folder, monke
         ("draw", "values", site, "river.stage", "--out", tmp_path / "stage.png"),
     ]
     made = tmp_path / "runs" / "run-001"
-    for name in ("heads", "water-table", "depth", "drawdown", "budget", "section"):
-        commands.append(("draw", name, made, "--out", tmp_path / f"{name}.png"))
+    for name in ("heads --show fill,arrows", "water-table", "depth", "drawdown", "budget", "section", "exchange",
+                 "convergence", "head-surface", "paths", "plume", "concentrations", "block --values head"):  # fmt: skip
+        words_ = name.split()
+        commands.append(("draw", words_[0], made, *words_[1:], "--out", tmp_path / f"{words_[0]}.png"))
     for words_ in commands:
         code, _, err = command(*words_)
         assert (code, err) == (0, "")
-    assert len(seen) == 22
+    assert len(seen) == 29
     code, out, _ = command("show", made, "--at", "3700,2900", "--out", tmp_path / "shown")
     assert code == 0
     assert "Darcy flux" in " ".join(out.split())
@@ -211,6 +220,78 @@ def test_depth_and_values_are_those_of_the_cells(quillmere, tmp_path):
     ):
         with pytest.raises(ik.InputError, match=message):
             ik.draw.values(model, name)
+
+
+def test_what_is_shown_is_chosen(quillmere, ax):
+    """Colours or lines alone, arrows along the mean flux with a key in the unit asked for."""
+    lines = ik.draw.heads(quillmere, "sand", show=["lines"], ax=Figure().subplots())
+    assert not lines.child_axes
+    assert "dry" not in words(lines)
+    fill = ik.draw.heads(quillmere, "sand", show=["fill"], span=(30.0, 50.0), ax=Figure().subplots())
+    assert fill.collections[0].get_clim() == (30.0, 50.0)
+    ik.draw.heads(quillmere, "gravel", show=["arrows"], ax=ax)
+    arrows = next(c for c in ax.collections if hasattr(c, "U"))
+    flux = quillmere.darcy_flux()[:, :2]
+    grid = quillmere.model.grid
+    number = grid.cell_number[grid.layer_index("gravel")]
+    near = number[grid.mesh.locate(arrows.X, arrows.Y)]
+    along = np.sum(np.column_stack([arrows.U, arrows.V]) * flux[near], axis=1)
+    assert np.mean(along / np.hypot(arrows.U, arrows.V) / np.hypot(*flux[near].T) > 0.8) > 0.95
+    ik.draw.in_units(ax.figure, ik.UnitChoice(["ft/day"]))
+    assert any(t.get_text().endswith(" ft/day") for t in ax.texts)
+    with pytest.raises(ik.InputError, match='"arow" cannot be shown'):
+        ik.draw.heads(quillmere, show=["arow"], ax=ax)
+
+
+def test_exchange_between_parts_adds_up(quillmere, ax):
+    """What a layer's terms bring and its neighbours give is what it gives; regions alike, and the numbers drawn."""
+    between, table = quillmere.exchange(), quillmere.budget(by="layer")
+    for layer in between.index:
+        mine = table.loc[layer]
+        of_terms = mine[~mine.index.str.startswith("layer ")]
+        net = (of_terms["in [m³/day]"] - of_terms["out [m³/day]"]).sum()
+        npt.assert_allclose(net + between[layer].sum() - between.loc[layer].sum(), 0.0, atol=1e-3)
+    in_litres = ik.draw.exchange(quillmere, ax=Figure().subplots())
+    ik.draw.in_units(in_litres.figure, ik.UnitChoice(["l/s"]))
+    assert in_litres.get_title().endswith("exchange between layers [l/s]")
+    assert f"{between.to_numpy().max() / 86.4:.4g}" in [t.get_text() for t in in_litres.texts]
+    ik.draw.exchange(quillmere, ax=ax)
+    drawn = {float(t.get_text().replace(",", "")) for t in ax.texts if t.get_gid()}
+    most = between.to_numpy().max()
+    assert any(abs(number - most) < 1 for number in drawn)
+    west = shapely.box(-1e5, -1e5, 3000, 1e5)
+    regions = quillmere.exchange(regions={"west": west})
+    assert list(regions.index) == ["west", "elsewhere"]
+    assert ik.draw.exchange(quillmere, regions={"west": west}, ax=Figure().subplots()).get_title()
+
+
+def test_levels_at_a_place_stop_where_it_is_dry(ax):
+    flow = in_time("2021-05-01")
+    ik.draw.heads_in_time(flow, 5.0, 5.0, ax=ax)
+    npt.assert_allclose(ax.lines[0].get_ydata(), [s.heads[0] for s in flow.steps])
+    assert ax.get_title().endswith("heads at x=5, y=5")
+    history = ik.draw.convergence(flow, ax=Figure().subplots())
+    assert sum(len(line.get_xdata()) for line in history.lines[:-1]) == len(flow.report.rows)
+
+
+def test_films_have_a_picture_for_each_step_on_one_scale(tmp_path, monkeypatch):
+    flow = in_time("2021-05-01")
+    span = ik.draw.span_of("heads", flow, range(5))
+    assert span == (min(s.heads.min() for s in flow.steps), max(s.heads.max() for s in flow.steps))
+    said = []
+    made = ik.draw.film(
+        tmp_path / "heads.gif",
+        lambda ax, k: ik.draw.heads(flow, step=k, span=span, ax=ax),
+        range(5),
+        progress=lambda words, share: said.append(share),
+    )
+    with Image.open(made) as film:
+        assert (film.n_frames, film.size) == (5, (960, 600))
+    assert said == [0.0, 0.2, 0.4, 0.6, 0.8]
+    monkeypatch.setenv("PATH", "")
+    for name, message in (("heads.mp4", "needs the program ffmpeg"), ("heads.png", "ends in .gif or .mp4")):
+        with pytest.raises(ik.InputError, match=message):
+            ik.draw.film(tmp_path / name, ik.draw.heads, range(5))
 
 
 def test_section(quillmere, ax, tmp_path):

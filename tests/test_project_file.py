@@ -22,6 +22,7 @@ import xarray as xr
 from PIL import Image
 
 import inkhorn as ik
+from inkhorn.runs import compare_runs
 from tests.conftest import tree
 
 EMPTY = '{"type": "Polygon", "coordinates": []}'
@@ -726,6 +727,16 @@ def test_a_run_through_time_leaves_levels_budgets_and_what_it_differs_in(full_pr
     code, out, _ = command("compare", runs / "run-001", runs / "run-less-001")
     assert code == 0
     assert "one more edit" in " ".join(out.split())
+    alike = compare_runs([runs / "run-001", runs / "run-less-001"], line=[(0, 0), (600, 400)]).in_time
+    both = [pd.read_csv(runs / name / "budget_in_time.csv") for name in ("run-001", "run-less-001")]
+    begun = pd.Timestamp("2019-01-01")  # of the warm-up
+    days = [b.loc[b["end [day]"] > b["begin [day]"], "end [day]"] for b in both]
+    ends = [set((begun + pd.to_timedelta(d, "D")).dt.round("s")) for d in days]
+    assert set(alike.index.get_level_values("end")) == ends[0] & ends[1]
+    assert len(alike) > 50
+    last = both[1][both[1]["step"] == both[1]["step"].max()].set_index("term")["out [m³/day]"]
+    found = alike.xs(max(ends[1]), level="end").xs("out", level="direction")["run-less-001"]
+    npt.assert_allclose(found[last.index], last)
 
 
 @pytest.mark.parametrize(

@@ -13,7 +13,19 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from inkhorn.cli_draw import GridName, RunFolder, SiteFile, When, drawing, place_of, read_of, step_of, when_of
+import inkhorn.cli_draw_run  # noqa: F401  # its commands
+from inkhorn.cli_draw import (
+    GridName,
+    RunFolder,
+    SiteFile,
+    When,
+    corners_of,
+    drawing,
+    place_of,
+    read_of,
+    step_of,
+    when_of,
+)
 from inkhorn.stopping import asked_to_stop, stopping_like_ctrl_c
 from inkhorn.terminal import Listener, print_table, say, show_warning, shown, telling
 
@@ -241,11 +253,22 @@ def compare(
             help="A folder for the tables (CSV) and pictures; only printed if not given.", metavar="FOLDER"
         ),
     ] = None,
+    line: Annotated[
+        str | None,
+        typer.Option(
+            help="A line along which heads are told; the section line of the first project if not given.",
+            metavar="CORNERS",
+        ),
+    ] = None,
+    layer: Annotated[
+        str | None,
+        typer.Option(help="Whose heads are drawn side by side; the uppermost if not given.", metavar="NAME"),
+    ] = None,
 ) -> None:
-    """Put runs on any grids side by side: inputs, heads by layer and at bores, budgets, fits; with pictures."""
+    """Put runs on any grids side by side: inputs, heads by layer, at bores and along a line, budgets, fits."""
     from inkhorn.runs import compare_runs, write_comparison
 
-    found = compare_runs(runs)
+    found = compare_runs(runs, line=corners_of(line, "--line"))
     print_table(found.runs, "What was run")
     if len(found.inputs):
         print_table(found.inputs, "What their inputs differ in")
@@ -253,6 +276,13 @@ def compare(
         say("Their inputs are the same.")
     print_table(found.differences, f"Heads at the end, less those of {found.runs.index[0]}, by volume")
     print_table(found.budgets, "Water budgets [m³/day]; of runs through time means over time")
+    if len(found.in_time):
+        ends = found.in_time.index.get_level_values("end").unique()
+        last = found.in_time.xs(ends[-1], level="end")
+        print_table(
+            last[last.any(axis=1)],
+            f"Water budgets of the step to {ends[-1]}, one of {len(ends)} that end alike [m³/day]",
+        )
     if len(found.fits):
         print_table(
             found.fits, "Fits, over the readings that all runs cover; residuals are measured less computed"
@@ -261,7 +291,7 @@ def compare(
     else:
         say("They have no reading of any bore in common.")
     if out is not None:
-        say(f"Everything is in {write_comparison(found, out)}")
+        say(f"Everything is in {write_comparison(found, out, layer=layer)}")
 
 
 def _in_units(table: pd.DataFrame, units: UnitChoice) -> pd.DataFrame:

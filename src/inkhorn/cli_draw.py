@@ -1,23 +1,36 @@
-"""The drawing commands: pictures of a project before it is solved, and of a run that was made."""
+"""The drawing commands for what is there before anything is solved: of a project, or of a run of it."""
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from inkhorn.terminal import say
+from inkhorn.terminal import say, telling
 
 if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
     from inkhorn.flow import FlowResult
+    from inkhorn.model import Model
+    from inkhorn.project import Project
     from inkhorn.runs import Run
 
 __all__ = [
+    "Drawn",
+    "Exaggeration",
     "GridName",
+    "LayerName",
+    "Output",
     "RunFolder",
     "SiteFile",
     "When",
+    "corners_of",
     "drawing",
     "place_of",
     "read_of",
@@ -27,16 +40,41 @@ __all__ = [
 
 drawing = typer.Typer(
     no_args_is_help=True,
-    help="Draw a project before it is solved (plan, section, block, surface, quality), or a run: heads, "
-    "water-table, depth, drawdown; values of either.",
+    help="Draw a project, or a run of it (plan, section, block, surface, quality, values); or what a run found: heads, "
+    "water-table, depth, drawdown, head-surface, budget, exchange, convergence, hydrographs, paths, plume, "
+    "concentrations.",
 )
 
 SiteFile = Annotated[
     Path, typer.Argument(help="The project file, such as quillmere/site.toml.", metavar="SITE.toml")
 ]
+SiteOrRun = Annotated[
+    Path, typer.Argument(help="A project file, or the folder of a run.", metavar="SITE.toml|RUN")
+]
+RunFolder = Annotated[Path, typer.Argument(help="The folder of a run.", metavar="RUN")]
 GridName = Annotated[
     str | None,
     typer.Option("--grid", help="One of the project's other grids, a table [grids.NAME].", metavar="NAME"),
+]
+LayerName = Annotated[
+    str | None, typer.Option("--layer", help="Which layer; the uppermost if not given.", metavar="NAME")
+]
+When = Annotated[
+    str | None,
+    typer.Option(
+        "--time", help="A date, or days since the start; the end of the run if not given.", metavar="TIME"
+    ),
+]
+Output = Annotated[
+    Path | None,
+    typer.Option(
+        help="The file, PNG; a new one in the folder `pictures` beside the project file, or beside the run folders, if "
+        "not given.",
+        metavar="FILE",
+    ),
+]
+Exaggeration = Annotated[
+    float | None, typer.Option(help="Of heights over lengths.", min=1e-3, metavar="FACTOR")
 ]
 
 
@@ -47,19 +85,102 @@ def read_of(site: Path, variant: str | None = None) -> Any:
     return read_project(site, variant=variant)
 
 
-Picture = Annotated[
-    Path | None,
-    typer.Option(
-        help="The PNG file; a new one in the folder `pictures` beside the project file if not given.",
-        metavar="FILE.png",
-    ),
-]
-Exaggeration = Annotated[
-    float | None, typer.Option(help="Of heights over lengths.", min=1e-3, metavar="FACTOR")
-]
+@dataclass(frozen=True)
+class Drawn:
+    """What is drawn, a project or a run of it, and where its pictures go.
+
+    Attributes
+    ----------
+    project : Project
+        As read; of a run from the inputs that it kept.
+    made : Run or None
+        The run.
+    folder : Path
+        For pictures that are given no file.
+    prefix : str
+        Of their names.
+    """
+
+    project: Project
+    made: Run | None
+    folder: Path
+    prefix: str
+
+    @classmethod
+    def of(cls, path: Path) -> Drawn:
+        """Open a project file, or the folder of a run."""
+        if not path.is_dir():
+            project = read_of(path)
+            return cls(project, None, project.path.parent / "pictures", "")
+        from inkhorn.runs import open_run
+
+        made = open_run(path)
+        return cls(made.project, made, made.path.parent / "pictures", f"{made.path.name}-")
+
+    @property
+    def run(self) -> Run:
+        """The run; of a project file there is none, which is refused."""
+        from inkhorn.errors import InputError
+
+        if self.made is None:
+            raise InputError(
+                f'"{self.project.path}" is a project, of which nothing is solved yet. Give the folder of a run.'
+            )
+        return self.made
+
+    @property
+    def flow(self) -> FlowResult:
+        """The flow of the run."""
+        return self.run.flow
+
+    def model(self, grid: str | None) -> Model:
+        """The model of the run, or that of the project on one of its grids."""
+        if self.made is not None and grid is None:
+            return self.made.model
+        from inkhorn.runs import check_project
+
+        return check_project(self.project, grid)[0]
+
+    def save(
+        self, name: str, fill: Callable[[Figure], Any], out: Path | None, *, margins: bool = True
+    ) -> None:
+        """Draw into a file that is given, or into a new one, and say where."""
+        from inkhorn import draw
+
+        units, called = self.project.shown_in, f"{self.prefix}{name}"
+        say(f"Drawn in {draw.save_new(self.folder, called, fill, out=out, margins=margins, units=units)}")
+
+    def one(self, name: str, paint: Callable[[Axes], Any], out: Path | None) -> None:
+        """Draw one plot."""
+        self.save(name, lambda figure: paint(figure.subplots()), out)
+
+    def film(
+        self,
+        name: str,
+        paint: Callable[..., Any],
+        steps: Sequence[int],
+        out: Path | None,
+        scale: Callable[[Sequence[int]], Any],
+    ) -> None:
+        """Draw a film, its pictures on one scale that is found first."""
+        from inkhorn import draw
+        from inkhorn.files import file_name, free_name
+
+        goal = out or free_name(self.folder / f"{file_name(self.prefix + name)}.gif")
+        goal.parent.mkdir(parents=True, exist_ok=True)
+        with telling() as journal:
+            span = scale(steps)
+            draw.film(
+                goal,
+                lambda ax, k: paint(ax, k, span),
+                steps,
+                units=self.project.shown_in,
+                progress=journal.progress,
+            )
+        say(f"Drawn in {goal}")
 
 
-def _corners(words: str | None, option: str) -> list[tuple[float, float]] | None:
+def corners_of(words: str | None, option: str) -> list[tuple[float, float]] | None:
     """Corners of a line, as in ``"0,0 500,300"``."""
     from inkhorn.errors import InputError
 
@@ -75,151 +196,6 @@ def _corners(words: str | None, option: str) -> list[tuple[float, float]] | None
             '"0,0 500,300".'
         )
     return [(p[0], p[1]) for p in pairs]
-
-
-def _drawn(project: Any, name: str, fill: Any, out: Path | None, *, margins: bool = True) -> None:
-    """Draw into a file that is given, or into a new one in the project's folder ``pictures``, and say where."""
-    from inkhorn import draw
-
-    folder = project.path.parent / "pictures"
-    say(f"Drawn in {draw.save_new(folder, name, fill, out=out, margins=margins, units=project.shown_in)}")
-
-
-@drawing.command("plan")
-def draw_plan(
-    site: SiteFile,
-    grid: Annotated[
-        list[str] | None,
-        typer.Option("--grid", help="A grid by name; may be given several times.", metavar="NAME"),
-    ] = None,
-    over: Annotated[
-        bool, typer.Option("--over", help="Lay several over each other, not side by side.")
-    ] = False,
-    layer: Annotated[
-        str | None,
-        typer.Option(help="The cells of this layer, where they are larger than those above.", metavar="NAME"),
-    ] = None,
-    out: Picture = None,
-) -> None:
-    """Draw the cells of one or more grids in plan, with the site's features."""
-    from inkhorn import draw
-
-    project = read_of(site)
-    names: list[str | None] = list(grid) if grid else [None]
-    called = "plan-" + "-".join([*(n or "grid" for n in names), *([layer] if layer else [])])
-
-    def fill(figure: Any) -> None:
-        draw.project_plans(figure, project, names, over=over, layer=layer)
-
-    _drawn(project, called, fill, out)
-
-
-@drawing.command("section")
-def draw_section(
-    site: Annotated[
-        Path, typer.Argument(help="A project file, or the folder of a run.", metavar="SITE.toml|RUN")
-    ],
-    grid: GridName = None,
-    line: Annotated[
-        str | None, typer.Option(help='Corners in m, as in "0,0 500,300".', metavar="CORNERS")
-    ] = None,
-    row: Annotated[
-        int | None, typer.Option(help="Along a row of rectangles, from 0 in the south.", metavar="NUMBER")
-    ] = None,
-    column: Annotated[
-        int | None, typer.Option(help="Along a column, from 0 in the west.", metavar="NUMBER")
-    ] = None,
-    exaggeration: Exaggeration = None,
-    time: When = None,
-    out: Picture = None,
-) -> None:
-    """Draw a section through the layers, of a run with its water: along the project's line if no other is given."""
-    from inkhorn import draw
-    from inkhorn.errors import InputError
-
-    if sum(v is not None for v in (line, row, column)) > 1:
-        raise InputError("give one of --line, --row and --column.")
-    corners = _corners(line, "--line")
-    if site.is_dir():
-        made = _run(site)
-        mesh, step = made.flow.model.grid.mesh, step_of(made.flow, time)
-        where = draw.line_of(mesh, corners or made.project.section_line, row, column)
-        used = exaggeration or made.project.asked.draw.exaggeration
-        _drawn_of_run(
-            made,
-            "section",
-            lambda ax: draw.section(made.flow, where, step=step, exaggeration=used, ax=ax),
-            out,
-        )
-        return
-    project = read_of(site)
-
-    def fill(figure: Any) -> None:
-        draw.project_section(
-            figure, project, grid, line=corners, row=row, column=column, exaggeration=exaggeration
-        )
-
-    _drawn(project, f"section-{grid or 'grid'}", fill, out)
-
-
-@drawing.command("block")
-def draw_block(
-    site: SiteFile,
-    grid: GridName = None,
-    opened: Annotated[
-        str | None,
-        typer.Option(
-            "--open", help="A line to open it along; what lies right of it is taken away.", metavar="CORNERS"
-        ),
-    ] = None,
-    exaggeration: Exaggeration = None,
-    out: Picture = None,
-) -> None:
-    """Draw the layers as a block, opened along a line."""
-    from inkhorn import draw
-
-    project = read_of(site)
-    corners = _corners(opened, "--open")
-
-    def fill(figure: Any) -> None:
-        draw.project_block(figure, project, grid, opened=corners, exaggeration=exaggeration)
-
-    _drawn(project, f"block-{grid or 'grid'}", fill, out, margins=False)
-
-
-@drawing.command("quality")
-def draw_quality(site: SiteFile, grid: GridName = None, out: Picture = None) -> None:
-    """Draw how good a grid of Voronoi cells is: sizes, faces, angles."""
-    from inkhorn import draw
-
-    project = read_of(site)
-    called = f"quality-{grid or 'grid'}"
-    _drawn(project, called, lambda figure: draw.project_quality(figure, project, grid), out)
-
-
-@drawing.command("surface")
-def draw_surface(
-    site: SiteFile,
-    name: Annotated[str, typer.Argument(help="`ground`, or the layer whose base it is.", metavar="LAYER")],
-    out: Picture = None,
-) -> None:
-    """Draw a surface with its contours and the points it was made of."""
-    from inkhorn import draw
-
-    project = read_of(site)
-    _drawn(project, f"surface-{name}", lambda figure: draw.project_surface(figure, project, name), out)
-
-
-RunFolder = Annotated[Path, typer.Argument(help="The folder of a run.", metavar="RUN")]
-LayerName = Annotated[
-    str | None, typer.Option("--layer", help="Which layer; the uppermost if not given.", metavar="NAME")
-]
-When = Annotated[
-    str | None,
-    typer.Option(
-        "--time", help="A date, or days since the start; the end of the run if not given.", metavar="TIME"
-    ),
-]
 
 
 def _time(text: str, option: str) -> Any:
@@ -267,115 +243,163 @@ def place_of(text: str, option: str) -> tuple[float, ...]:
     return place
 
 
-def _run(path: Path) -> Run:
-    from inkhorn.runs import open_run
-
-    return open_run(path)
-
-
-def _drawn_of_run(run: Run, name: str, paint: Any, out: Path | None) -> None:
-    """Draw one plot of a run into a file that is given, or into a new one in ``pictures`` beside the run folders."""
-    from inkhorn import draw
-
-    folder, units = run.path.parent / "pictures", run.project.shown_in
-    called = f"{run.path.name}-{name}"
-    path = draw.save_new(folder, called, lambda figure: paint(figure.subplots()), out=out, units=units)
-    say(f"Drawn in {path}")
-
-
-@drawing.command("heads")
-def draw_heads(run: RunFolder, layer: LayerName = None, time: When = None, out: Picture = None) -> None:
-    """Draw the heads of a layer of a run, with labelled lines; dry cells and water above ground marked."""
-    from inkhorn import draw
-
-    made = _run(run)
-    flow, name = made.flow, layer or made.flow.model.grid.layer_names[0]
-    step = step_of(flow, time)
-    _drawn_of_run(made, f"heads-{name}", lambda ax: draw.heads(flow, name, step=step, ax=ax), out)
-
-
-@drawing.command("water-table")
-def draw_water_table(run: RunFolder, time: When = None, out: Picture = None) -> None:
-    """Draw the level of the uppermost water of a run."""
-    from inkhorn import draw
-
-    made = _run(run)
-    step = step_of(made.flow, time)
-    _drawn_of_run(made, "water-table", lambda ax: draw.water_table(made.flow, step=step, ax=ax), out)
-
-
-@drawing.command("depth")
-def draw_depth(run: RunFolder, time: When = None, out: Picture = None) -> None:
-    """Draw how deep the uppermost water of a run lies below the ground."""
-    from inkhorn import draw
-
-    made = _run(run)
-    step = step_of(made.flow, time)
-    _drawn_of_run(made, "depth", lambda ax: draw.depth_to_water(made.flow, step=step, ax=ax), out)
-
-
-@drawing.command("drawdown")
-def draw_drawdown(
-    run: RunFolder,
-    layer: LayerName = None,
-    time: When = None,
-    since: Annotated[
+@drawing.command("plan")
+def draw_plan(
+    of: SiteOrRun,
+    grid: Annotated[
+        list[str] | None,
+        typer.Option("--grid", help="A grid by name; may be given several times.", metavar="NAME"),
+    ] = None,
+    over: Annotated[
+        bool, typer.Option("--over", help="Lay several over each other, not side by side.")
+    ] = False,
+    layer: Annotated[
         str | None,
-        typer.Option(help="A date, or days since the start; the first step if not given.", metavar="TIME"),
+        typer.Option(help="The cells of this layer, where they are larger than those above.", metavar="NAME"),
     ] = None,
-    against: Annotated[
-        Path | None, typer.Option(help="Another run, on any grid, instead of a time.", metavar="RUN")
-    ] = None,
-    out: Picture = None,
+    out: Output = None,
 ) -> None:
-    """Draw by how much the heads of a layer are lower than at an earlier time, or than in another run."""
+    """Draw the cells of one or more grids in plan, with the site's features."""
+    from inkhorn import draw
+
+    drawn = Drawn.of(of)
+    names: list[str | None] = list(grid) if grid else [None]
+    called = "plan-" + "-".join([*(n or "grid" for n in names), *([layer] if layer else [])])
+
+    def fill(figure: Any) -> None:
+        draw.project_plans(figure, drawn.project, names, over=over, layer=layer)
+
+    drawn.save(called, fill, out)
+
+
+@drawing.command("section")
+def draw_section(
+    of: SiteOrRun,
+    grid: GridName = None,
+    line: Annotated[
+        str | None, typer.Option(help='Corners in m, as in "0,0 500,300".', metavar="CORNERS")
+    ] = None,
+    row: Annotated[
+        int | None, typer.Option(help="Along a row of rectangles, from 0 in the south.", metavar="NUMBER")
+    ] = None,
+    column: Annotated[
+        int | None, typer.Option(help="Along a column, from 0 in the west.", metavar="NUMBER")
+    ] = None,
+    exaggeration: Exaggeration = None,
+    time: When = None,
+    in_time: Annotated[
+        bool,
+        typer.Option("--in-time", help="A film of all steps up to --time, GIF, or MP4 by the name of --out."),
+    ] = False,
+    out: Output = None,
+) -> None:
+    """Draw a section through the layers, of a run with its water: along the project's line if no other is given."""
     from inkhorn import draw
     from inkhorn.errors import InputError
 
-    if since is not None and against is not None:
-        raise InputError("give one of --since and --against.")
-    made = _run(run)
-    flow, other = made.flow, None if against is None else _run(against).flow
-    name = layer or flow.model.grid.layer_names[0]
-    called = "" if against is None else against.name
-    step, first = step_of(flow, time), 0 if since is None else step_of(flow, since, "--since")
-    _drawn_of_run(
-        made,
-        f"drawdown-{name}",
-        lambda ax: draw.drawdown(flow, name, step=step, since=first, against=other, other=called, ax=ax),
-        out,
+    if sum(v is not None for v in (line, row, column)) > 1:
+        raise InputError("give one of --line, --row and --column.")
+    corners, drawn = corners_of(line, "--line"), Drawn.of(of)
+    if drawn.made is None or grid is not None:
+        if time is not None or in_time:
+            raise InputError(
+                "--time and --in-time are of the water of a run. Give the folder of one, without --grid."
+            )
+
+        def fill(figure: Any) -> None:
+            draw.project_section(
+                figure, drawn.project, grid, line=corners, row=row, column=column, exaggeration=exaggeration
+            )
+
+        drawn.save(f"section-{grid or 'grid'}", fill, out)
+        return
+    flow = drawn.flow
+    last, used = step_of(flow, time), exaggeration or drawn.project.asked.draw.exaggeration
+    where = draw.line_of(flow.model.grid.mesh, corners or drawn.project.section_line, row, column)
+
+    def paint(ax: Axes, step: int, scale: None = None) -> None:
+        draw.section(flow, where, step=step, exaggeration=used, ax=ax)
+
+    if in_time:
+        drawn.film("section", paint, range(last + 1), out, lambda steps: None)
+    else:
+        drawn.one("section", lambda ax: paint(ax, last), out)
+
+
+@drawing.command("block")
+def draw_block(
+    of: SiteOrRun,
+    grid: GridName = None,
+    opened: Annotated[
+        str | None,
+        typer.Option(
+            "--open", help="A line to open it along; what lies right of it is taken away.", metavar="CORNERS"
+        ),
+    ] = None,
+    values: Annotated[
+        str | None,
+        typer.Option(
+            "--values",
+            help="Colour it by a property such as horizontal_conductivity; of a run by head, too.",
+            metavar="NAME",
+        ),
+    ] = None,
+    time: When = None,
+    exaggeration: Exaggeration = None,
+    out: Output = None,
+) -> None:
+    """Draw the layers as a block, opened along a line; coloured by what they are made of, or by value."""
+    from inkhorn import draw
+
+    drawn, corners = Drawn.of(of), corners_of(opened, "--open")
+    flow = drawn.flow if values == "head" or time is not None else None
+
+    def fill(figure: Any) -> None:
+        if values is None:
+            draw.project_block(figure, drawn.project, grid, opened=corners, exaggeration=exaggeration)
+            return
+        model = drawn.model(grid)
+        if flow is not None and values == "head":
+            step = step_of(flow, time)
+            given, label = flow.steps[step].heads, "head [m]"
+        else:
+            given, unit = model.values_of(values)
+            label = f"{values.replace('_', ' ')} [{unit or '-'}]"
+        ax = figure.add_axes((0.0, 0.0, 1.0, 0.95), projection="3d")
+        draw.block(model.grid, opened=corners, values=given, label=label, exaggeration=exaggeration, ax=ax)
+        when = "" if flow is None else draw.when(flow, step_of(flow, time))
+        ax.set_title(f"{drawn.project.site.name}: {label.split(' [')[0]}{when}, {ax.get_title()}", y=1.02)
+
+    drawn.save("-".join(w for w in ("block", grid or "grid", values) if w), fill, out, margins=False)
+
+
+@drawing.command("quality")
+def draw_quality(of: SiteOrRun, grid: GridName = None, out: Output = None) -> None:
+    """Draw how good a grid of Voronoi cells is: sizes, faces, angles."""
+    from inkhorn import draw
+
+    drawn = Drawn.of(of)
+    drawn.save(
+        f"quality-{grid or 'grid'}", lambda figure: draw.project_quality(figure, drawn.project, grid), out
     )
 
 
-@drawing.command("budget")
-def draw_budget(
-    run: RunFolder,
-    by: Annotated[str, typer.Option(help="term, feature or layer.", metavar="WORD")] = "term",
-    time: When = None,
-    in_time: Annotated[bool, typer.Option("--in-time", help="Bands over the whole run.")] = False,
-    out: Picture = None,
+@drawing.command("surface")
+def draw_surface(
+    of: SiteOrRun,
+    name: Annotated[str, typer.Argument(help="`ground`, or the layer whose base it is.", metavar="LAYER")],
+    out: Output = None,
 ) -> None:
-    """Draw the water budget of a run: bars of one time, or bands in time."""
+    """Draw a surface with its contours and the points it was made of."""
     from inkhorn import draw
-    from inkhorn.errors import InputError
 
-    if in_time and (time is not None or by != "term"):
-        raise InputError("bands in time are of all times, by term. Leave out --time and --by, or --in-time.")
-    made = _run(run)
-    if in_time:
-        _drawn_of_run(made, "budget-in-time", lambda ax: draw.budget_in_time(made.flow, ax=ax), out)
-        return
-    if by not in ("term", "feature", "layer"):
-        raise InputError(f'--by is "{by}"; expected term, feature or layer.')
-    step = step_of(made.flow, time)
-    _drawn_of_run(made, f"budget-by-{by}", lambda ax: draw.budget(made.flow, by=by, step=step, ax=ax), out)
+    drawn = Drawn.of(of)
+    drawn.save(f"surface-{name}", lambda figure: draw.project_surface(figure, drawn.project, name), out)
 
 
 @drawing.command("values")
 def draw_values(
-    of: Annotated[
-        Path, typer.Argument(help="A project file, or the folder of a run.", metavar="SITE.toml|RUN")
-    ],
+    of: SiteOrRun,
     name: Annotated[
         str,
         typer.Argument(
@@ -385,18 +409,11 @@ def draw_values(
     ],
     layer: LayerName = None,
     grid: GridName = None,
-    out: Picture = None,
+    out: Output = None,
 ) -> None:
     """Draw a property of cells, or which cells hold the features of a kind and with which value."""
     from inkhorn import draw
 
-    called = f"{name}-{layer}" if layer else name
-    if of.is_dir():
-        made = _run(of)
-        _drawn_of_run(made, called, lambda ax: draw.values(made.model, name, layer, ax=ax), out)
-        return
-    from inkhorn.runs import check_project
-
-    project = read_of(of)
-    model = check_project(project, grid)[0]
-    _drawn(project, called, lambda figure: draw.values(model, name, layer, ax=figure.subplots()), out)
+    drawn = Drawn.of(of)
+    called, model = f"{name}-{layer}" if layer else name, drawn.model(grid)
+    drawn.one(called, lambda ax: draw.values(model, name, layer, ax=ax), out)

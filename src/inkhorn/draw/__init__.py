@@ -2,20 +2,25 @@
 
 from inkhorn.draw.blocks import block
 from inkhorn.draw.budgets import budget, budget_in_time
-from inkhorn.draw.comparison import head_differences, heads_at_bores
+from inkhorn.draw.comparison import head_differences, heads_along, heads_at_bores, heads_side_by_side
+from inkhorn.draw.convergence import convergence
+from inkhorn.draw.dates import when
+from inkhorn.draw.exchange import exchange
+from inkhorn.draw.film import film
 from inkhorn.draw.fit import measured_against_computed
 from inkhorn.draw.flow import (
+    SHOWN,
     depth_to_water,
     drawdown,
     heads,
-    hydrograph,
-    hydrographs,
+    span_of,
     values,
     water_table,
-    when,
 )
+from inkhorn.draw.hydrographs import heads_in_time, hydrograph, hydrographs
+from inkhorn.draw.maps import lay_picture
 from inkhorn.draw.mesh import plan, quality
-from inkhorn.draw.movement import breakthrough, paths, plume
+from inkhorn.draw.movement import breakthrough, highest_of, paths, plume
 from inkhorn.draw.of_project import (
     line_of,
     project_block,
@@ -24,24 +29,35 @@ from inkhorn.draw.of_project import (
     project_section,
     project_surface,
 )
+from inkhorn.draw.relief import head_surface
 from inkhorn.draw.saving import save_figure, save_new
 from inkhorn.draw.scales import in_units
 from inkhorn.draw.sections import section
 from inkhorn.draw.surfaces import surface
 
 __all__ = [
+    "SHOWN",
     "block",
     "breakthrough",
     "budget",
     "budget_in_time",
+    "convergence",
     "depth_to_water",
     "drawdown",
+    "exchange",
+    "film",
     "head_differences",
+    "head_surface",
     "heads",
+    "heads_along",
     "heads_at_bores",
+    "heads_in_time",
+    "heads_side_by_side",
+    "highest_of",
     "hydrograph",
     "hydrographs",
     "in_units",
+    "lay_picture",
     "line_of",
     "measured_against_computed",
     "paths",
@@ -56,6 +72,7 @@ __all__ = [
     "save_figure",
     "save_new",
     "section",
+    "span_of",
     "surface",
     "values",
     "water_table",

@@ -16,7 +16,7 @@ from inkhorn.space import Grid, line_corners
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-__all__ = ["block"]
+__all__ = ["bar_beside_block", "block"]
 
 _SHADE = np.array([0.82, 0.82, 0.82, 1.0])  # on upright sides
 
@@ -80,7 +80,7 @@ def block(
         number = grid.per_cell("values", values)
         scale = ScalarMappable(Normalize(float(number.min()), float(number.max())), "viridis")
         colours = scale.to_rgba(number)
-        ax.figure.colorbar(scale, ax=ax, label=label, shrink=0.6, pad=0.02)
+        bar_beside_block(ax, scale, label)
     faces, shades = _lids(grid, kept, colours)
     walls, wall_shades = _walls(grid, kept, colours)
     solid = Poly3DCollection(
@@ -107,6 +107,20 @@ def block(
         names = [grid.layer_names[m] for m in np.unique(cells.material_layer)]
         ax.legend(marks, names, loc="upper left", bbox_to_anchor=(0.02, 0.98), fontsize=8, frameon=False)
     return ax
+
+
+def bar_beside_block(ax: Any, drawn: Any, label: str) -> None:
+    """Put a colour bar at the left of axes in three dimensions, where nothing stands."""
+    place = ax.get_position(original=True)
+    beside = ax.figure.add_axes(
+        (
+            place.x0 + 0.03 * place.width,
+            place.y0 + 0.45 * place.height,
+            0.014 * place.width,
+            0.4 * place.height,
+        )
+    )
+    ax.figure.colorbar(drawn, cax=beside, label=label).ax.tick_params(labelsize=8)
 
 
 def _from_the_right(line: Sequence[Sequence[float]]) -> float:

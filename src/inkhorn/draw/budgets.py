@@ -6,9 +6,9 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from inkhorn.draw.flow import by_date, when
+from inkhorn.draw.dates import by_date, when
 from inkhorn.draw.scales import NUMBER, short
-from inkhorn.draw.style import INK, axes_or_new, material_style
+from inkhorn.draw.style import FLOW_IN, FLOW_OUT, INK, axes_or_new, material_style
 from inkhorn.errors import InputError
 from inkhorn.flow import FlowResult
 
@@ -17,7 +17,6 @@ if TYPE_CHECKING:
 
 __all__ = ["budget", "budget_in_time"]
 
-_IN, _OUT = "#2a6f97", "#d9894c"
 _IN_NAME, _OUT_NAME = "in [m³/day]", "out [m³/day]"
 
 
@@ -45,8 +44,8 @@ def budget(flow: FlowResult, *, by: str = "term", step: int = -1, ax: Axes | Non
     into, out = table[_IN_NAME].to_numpy(), table[_OUT_NAME].to_numpy()
     ax = axes_or_new(ax, (9.0, 5.5))
     place = np.arange(len(names))[::-1]
-    ax.barh(place, into, color=_IN, label="into the aquifer")
-    ax.barh(place, -out, color=_OUT, hatch="///", edgecolor="white", label="out of it")
+    ax.barh(place, into, color=FLOW_IN, label="into the aquifer")
+    ax.barh(place, -out, color=FLOW_OUT, hatch="///", edgecolor="white", label="out of it")
     reach = max(float(into.max(initial=0.0)), float(out.max(initial=0.0))) or 1.0
     for at, one, other in zip(place, into, out, strict=True):
         for value, sign in ((one, 1.0), (other, -1.0)):

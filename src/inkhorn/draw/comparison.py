@@ -2,24 +2,26 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.draw.frame import colour_bar
-from inkhorn.draw.maps import draw_cells, draw_site, map_axes
-from inkhorn.draw.style import INK, OFF, axes_or_new
-from inkhorn.model import Model
+from inkhorn.draw.maps import draw_cells, draw_contours, draw_site, map_axes
+from inkhorn.draw.style import HEADS, INK, OFF, axes_or_new, line_style
+from inkhorn.model import Model, saturation
 
 if TYPE_CHECKING:
     import pandas as pd
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-__all__ = ["head_differences", "heads_at_bores"]
+__all__ = ["head_differences", "heads_along", "heads_at_bores", "heads_side_by_side"]
 
 MEASURED = "measured [m]"
+_WET = 0.01  # filled share of a cell's height, from which it holds water
 
 
 def heads_at_bores(heads: pd.DataFrame, rms: pd.Series, *, ax: Axes | None = None) -> Axes:
@@ -51,6 +53,88 @@ def heads_at_bores(heads: pd.DataFrame, rms: pd.Series, *, ax: Axes | None = Non
     ax.grid(axis="y", alpha=0.3)
     ax.legend(fontsize=9)
     return ax
+
+
+def heads_side_by_side(
+    figure: Figure, models: Mapping[str, Model], heads: Mapping[str, NDArray[np.float64]], layer: str
+) -> None:
+    """Fill a figure with the heads of a layer in up to nine runs, a map for each, on one scale.
+
+    Parameters
+    ----------
+    figure : Figure
+        Filled.
+    models : mapping of str to Model
+        By run.
+    heads : mapping of str to ndarray, (n_cells,)
+        Of each [m].
+    layer : str
+        Which; runs without it are left out.
+    """
+    from matplotlib.ticker import MaxNLocator
+
+    plans = {}
+    for name, model in list(models.items())[:9]:
+        if layer not in model.grid.layer_names:
+            continue
+        grid = model.grid
+        number = grid.cell_number[grid.layer_index(layer)]
+        wet = np.zeros(len(number), dtype=bool)
+        filled = saturation(heads[name], grid.cells.bottom, grid.cells.top, model.water_table)[0]
+        wet[number >= 0] = filled[number[number >= 0]] > _WET
+        plans[name] = np.where(wet, heads[name][number], np.nan)
+    low = min((float(np.nanmin(p, initial=np.inf)) for p in plans.values()), default=0.0)
+    high = max((float(np.nanmax(p, initial=-np.inf)) for p in plans.values()), default=1.0)
+    columns = 1 if len(plans) == 1 else 2 if len(plans) <= 4 else 3
+    axes = figure.subplots(max(-(-len(plans) // columns), 1), columns, squeeze=False).ravel()
+    for ax in axes[len(plans) :]:
+        ax.axis("off")
+    for place, (ax, (name, plan)) in enumerate(zip(axes, plans.items(), strict=False)):
+        grid = models[name].grid
+        map_axes(ax, grid.mesh)
+        if np.isfinite(plan).any():
+            levels = MaxNLocator(10, steps=[1, 2, 5, 10]).tick_values(low, high)
+            drawn = draw_cells(ax, grid, plan, cmap=HEADS, vmin=low, vmax=high, alpha=0.9)
+            lines = draw_contours(ax, grid, plan, levels, colors=INK, linewidths=0.6)
+            if lines is not None:
+                ax.clabel(lines, fontsize=6, fmt="%g")
+            if place == min(columns, len(plans)) - 1:
+                colour_bar(ax, drawn, "head [m]")
+        draw_site(ax, models[name].site, bores=False, fill=False, names=False)
+        ax.set_title(name, fontsize=10)
+        ax.set(xlabel="", ylabel="")
+    figure.suptitle(f"{next(iter(models.values())).name}: heads, layer {layer}, at the end")
+
+
+def heads_along(figure: Figure, along: pd.DataFrame) -> None:
+    """Fill a figure with the heads of runs along a line, axes for each layer, up to eight.
+
+    Parameters
+    ----------
+    figure : Figure
+        Filled.
+    along : pandas.DataFrame
+        Columns layer, distance [m] and one for each run [m].
+    """
+    layers = along["layer"].unique()[:8]
+    columns = 1 if len(layers) <= 3 else 2
+    axes = figure.subplots(-(-len(layers) // columns), columns, squeeze=False, sharex=True).ravel()
+    for ax in axes[len(layers) :]:
+        ax.axis("off")
+    runs = [c for c in along.columns if c not in ("layer", "distance [m]")]
+    for ax, layer in zip(axes, layers, strict=False):
+        mine = along[along["layer"] == layer]
+        for k, run in enumerate(runs):
+            ax.plot(mine["distance [m]"], mine[run], lw=1.3, label=run, **line_style(k))
+        ax.set_title(layer, fontsize=10)
+        ax.set_ylabel("head [m]")
+        ax.grid(alpha=0.3)
+        ax.tick_params(labelsize=8)
+    axes[max(len(layers) - columns, 0)].set_xlabel("distance along the line [m]")
+    axes[len(layers) - 1].set_xlabel("distance along the line [m]")
+    axes[min(columns, len(layers)) - 1].legend(
+        loc="upper left", bbox_to_anchor=(1.01, 1.0), fontsize=8, frameon=False
+    )
 
 
 def head_differences(figure: Figure, model: Model, off: NDArray[np.float64], words: str) -> None:

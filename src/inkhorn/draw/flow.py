@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from inkhorn.draw.arrows import flow_arrows
+from inkhorn.draw.dates import when
 from inkhorn.draw.frame import framed
 from inkhorn.draw.maps import (
     check_layer,
@@ -15,37 +19,260 @@ from inkhorn.draw.maps import (
     draw_values,
     map_axes,
     on_earth,
+    see_through,
     shown_at,
 )
-from inkhorn.draw.style import BANK, HEADS, INK, OFF, WARN, axes_or_new
-from inkhorn.errors import InputError
+from inkhorn.draw.style import HEADS, OFF, WARN, axes_or_new
+from inkhorn.errors import InputError, did_you_mean
 from inkhorn.flow import FlowResult
 from inkhorn.model import Model
-from inkhorn.site import properties
 from inkhorn.space import overlap
-from inkhorn.units import KINDS
 
 if TYPE_CHECKING:
-    import pandas as pd
     from matplotlib.axes import Axes
-    from matplotlib.figure import Figure
 
-__all__ = [
-    "by_date",
-    "depth_to_water",
-    "drawdown",
-    "heads",
-    "hydrograph",
-    "hydrographs",
-    "values",
-    "water_table",
-    "when",
-]
+__all__ = ["FLOW_MAPS", "SHOWN", "depth_to_water", "drawdown", "heads", "span_of", "values", "water_table"]
 
 _WET = 0.01  # filled share of a cell's height, from which it holds water
+SHOWN = ("fill", "lines", "dry", "flooded")
+_ALL = (*SHOWN, "arrows")
+Array = NDArray[np.float64]
+Span = tuple[float, float]
 
 
-def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | None = None) -> Axes:
+@dataclass(frozen=True)
+class _Map:
+    """A map of the water: a value for each plan cell at the end of a step, and how it is shown.
+
+    Attributes
+    ----------
+    flow : FlowResult
+        Heads.
+    cells : callable
+        Of a step: the cell that each plan cell is about, -1 where there is none, (n_plan,).
+    values : callable
+        Of a step, (n_plan,), NaN where there is nothing to be shown.
+    words : callable
+        Of a step: what it shows.
+    label : str
+        Of the colour bar.
+    colours : str
+        The colour map.
+    even : bool
+        Whether colours go as far below nothing as above.
+    layer : str or None
+        That it is of; bores of others are left out.
+    """
+
+    flow: FlowResult
+    cells: Callable[[int], NDArray[np.int64]]
+    values: Callable[[int], Array]
+    words: Callable[[int], str]
+    label: str
+    colours: str = HEADS
+    even: bool = False
+    layer: str | None = None
+
+    def span(self, steps: Iterable[int]) -> Span:
+        """Least and greatest value over some steps."""
+        least, greatest = np.inf, -np.inf
+        for step in steps:
+            found = self.values(step)
+            least, greatest = np.nanmin(found, initial=least), np.nanmax(found, initial=greatest)
+        return (float(least), float(greatest)) if least <= greatest else (0.0, 1.0)
+
+    def draw(self, step: int, show: Sequence[str], span: Span | None, ax: Axes | None) -> Axes:
+        """Draw it."""
+        for word in show:
+            if word not in _ALL:
+                raise InputError(
+                    f'"{word}" cannot be shown; expected some of {list(_ALL)}.{did_you_mean(word, _ALL)}'
+                )
+        flow, grid = self.flow, self.flow.model.grid
+        site = flow.model.site
+        ax = axes_or_new(ax)
+        map_axes(ax, grid.mesh)
+        values = self.values(step)
+        low, high = span or self.span([step])
+        if self.even:
+            low, high = -max(abs(low), abs(high)) or -1.0, max(abs(low), abs(high)) or 1.0
+        draw_values(
+            ax, grid, values, self.label, fill="fill" in show, lines="lines" in show, span=(low, high),
+            cmap=self.colours, **see_through(site),
+        )  # fmt: skip
+        if "dry" in show:
+            self._colour_dry(ax, step)
+        if "flooded" in show:
+            above = flow.above_ground(step) > 0.0
+            if self.layer is not None:
+                above &= grid.uppermost == self.cells(step)
+            _hatch_wet_ground(ax, flow, above)
+        if "arrows" in show:
+            flow_arrows(flow, self.cells(step), step=step, ax=ax)
+        draw_site(ax, site, layer=self.layer, fill=False)
+        framed(ax, shown_at(grid.mesh), north=on_earth(site))
+        ax.set_title(f"{flow.model.name}: {self.words(step)}")
+        return ax
+
+    def _colour_dry(self, ax: Axes, step: int) -> None:
+        """Plain colour where the cells are dry."""
+        from matplotlib.colors import ListedColormap
+
+        cells = self.cells(step)
+        dry = np.full(len(cells), np.nan)
+        dry[cells >= 0] = np.where(self.flow.filled(step)[cells[cells >= 0]] > _WET, np.nan, 1.0)
+        if np.isfinite(dry).any():
+            draw_cells(ax, self.flow.model.grid, dry, cmap=ListedColormap(["#e9e2d0"]))
+            ax.plot([], [], "s", color="#e9e2d0", mec="#a89f86", label="dry")
+
+
+def _heads_map(flow: FlowResult, layer: str | int = 0) -> _Map:
+    grid = flow.model.grid
+    index = check_layer(grid, layer)
+    cells = grid.cell_number[index]
+    there, name = cells >= 0, grid.layer_names[index]
+
+    def values(step: int) -> Array:
+        found = np.full(len(cells), np.nan)
+        wet = flow.filled(step)[cells[there]] > _WET
+        found[there] = np.where(wet, flow.steps[step].heads[cells[there]], np.nan)
+        return found
+
+    return _Map(
+        flow, lambda k: cells, values, lambda k: f"heads, layer {name}{when(flow, k)}", "head [m]", layer=name
+    )
+
+
+def _uppermost_wet(flow: FlowResult, step: int) -> NDArray[np.int64]:
+    """The uppermost cell of each column that holds water; where all are dry, the lowest."""
+    number, filled = flow.model.grid.cell_number, flow.filled(step)
+    lowest, found = np.full(number.shape[1], -1), np.full(number.shape[1], -1)
+    for row in number[::-1]:
+        there = row >= 0
+        lowest = np.where(there & (lowest < 0), row, lowest)
+        found = np.where(there & (filled[row] > _WET), row, found)
+    return np.where(found >= 0, found, lowest)
+
+
+def _water_table_map(flow: FlowResult) -> _Map:
+    return _Map(
+        flow,
+        lambda k: _uppermost_wet(flow, k),
+        flow.water_table,
+        lambda k: f"water table{when(flow, k)}",
+        "water table [m]",
+    )
+
+
+def _depth_map(flow: FlowResult) -> _Map:
+    grid = flow.model.grid
+    there = grid.uppermost >= 0
+    ground = np.where(there, grid.cells.top[np.where(there, grid.uppermost, 0)], np.nan)
+    return _Map(
+        flow,
+        lambda k: _uppermost_wet(flow, k),
+        lambda k: ground - flow.water_table(k),
+        lambda k: f"depth to water{when(flow, k)}",
+        "depth to water [m]",
+        colours=f"{HEADS}_r",
+    )
+
+
+def _drawdown_map(
+    flow: FlowResult,
+    layer: str | int = 0,
+    *,
+    since: int = 0,
+    against: FlowResult | None = None,
+    other: str = "another run",
+) -> _Map:
+    grid = flow.model.grid
+    index = check_layer(grid, layer)
+    cells = grid.cell_number[index]
+    there = cells >= 0
+    if against is None:
+
+        def before(step: int) -> Array:
+            return flow.steps[since].heads
+
+        def origin(step: int) -> str:
+            return f"since {when(flow, since)[2:] or 'the first step'}"
+    else:
+        measured = against
+        ends = np.array([one.end for one in measured.steps])
+        shared = None if measured.model.grid is grid else overlap(measured.model.grid, grid)
+
+        def nearest(step: int) -> int:
+            return int(np.argmin(np.abs(ends - flow.steps[step].end)))
+
+        def before(step: int) -> Array:
+            found = measured.steps[nearest(step)].heads
+            return found if shared is None else shared.mean(found)
+
+        def origin(step: int) -> str:
+            return f"against {other}{when(measured, nearest(step))}"
+
+    def values(step: int) -> Array:
+        found = np.full(len(cells), np.nan)
+        found[there] = (before(step) - flow.steps[step].heads)[cells[there]]
+        return found
+
+    def words(step: int) -> str:
+        return f"drawdown, layer {grid.layer_names[index]}{when(flow, step)}, {origin(step)}"
+
+    return _Map(
+        flow,
+        lambda k: cells,
+        values,
+        words,
+        "drawdown [m]",
+        colours=OFF,
+        even=True,
+        layer=grid.layer_names[index],
+    )
+
+
+FLOW_MAPS: dict[str, Callable[..., _Map]] = {
+    "heads": _heads_map,
+    "water table": _water_table_map,
+    "depth to water": _depth_map,
+    "drawdown": _drawdown_map,
+}
+
+
+def span_of(what: str, flow: FlowResult, steps: Iterable[int], **options: Any) -> Span:
+    """Return the least and the greatest value that a map shows over some steps, for pictures that share their colours.
+
+    Parameters
+    ----------
+    what : {"heads", "water table", "depth to water", "drawdown"}
+        Which map.
+    flow : FlowResult
+        Heads.
+    steps : iterable of int
+        Which steps.
+    **options
+        As the function of that map takes them: `layer`, `since`, `against`.
+
+    Returns
+    -------
+    (float, float)
+        [m]
+    """
+    if what not in FLOW_MAPS:
+        raise InputError(f'there is no map "{what}"; expected one of {list(FLOW_MAPS)}.')
+    return FLOW_MAPS[what](flow, **options).span(steps)
+
+
+def heads(
+    flow: FlowResult,
+    layer: str | int = 0,
+    *,
+    step: int = -1,
+    show: Sequence[str] = SHOWN,
+    span: Span | None = None,
+    ax: Axes | None = None,
+) -> Axes:
     """Draw the heads of a layer: filled, with labelled lines, the site's features over them.
 
     Cells that are dry are plain; where water stands above the ground, in the uppermost layer there, is hatched;
@@ -59,6 +286,11 @@ def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | 
         Its name or position.
     step : int
         Which step.
+    show : sequence of str
+        Some of "fill" (colours), "lines" (of equal head, with their values), "dry" (cells that are), "flooded" (where
+        water stands above the ground) and "arrows" (Darcy's flux).
+    span : (float, float), optional
+        Least and greatest value that colours and lines are for [m]; see `span_of`.
     ax : Axes, optional
         Where to draw; a new figure if not given.
 
@@ -66,32 +298,7 @@ def heads(flow: FlowResult, layer: str | int = 0, *, step: int = -1, ax: Axes | 
     -------
     Axes
     """
-    grid = flow.model.grid
-    index = check_layer(grid, layer)
-    ax = axes_or_new(ax)
-    map_axes(ax, grid.mesh)
-    there = grid.cell_number[index] >= 0
-    cells = grid.cell_number[index][there]
-    head = np.full(grid.mesh.n_cells, np.nan)
-    wet = flow.filled(step)[cells] > _WET
-    head[there] = np.where(wet, flow.steps[step].heads[cells], np.nan)
-    under = flow.model.site is not None and flow.model.site.picture is not None
-    draw_values(ax, grid, head, "head [m]", cmap=HEADS, alpha=0.55 if under else 0.9)
-    dry = np.full(grid.mesh.n_cells, np.nan)
-    dry[there] = np.where(wet, np.nan, 1.0)
-    if np.isfinite(dry).any():
-        from matplotlib.colors import ListedColormap
-
-        draw_cells(ax, grid, dry, cmap=ListedColormap(["#e9e2d0"]))
-        ax.plot([], [], "s", color="#e9e2d0", mec="#a89f86", label="dry")
-    _hatch_wet_ground(
-        ax, flow, (flow.above_ground(step) > 0.0) & there & (grid.uppermost == grid.cell_number[index])
-    )
-    name = grid.layer_names[index]
-    draw_site(ax, flow.model.site, layer=name, fill=False)
-    framed(ax, shown_at(grid.mesh), north=on_earth(flow.model.site))
-    ax.set_title(f"{flow.model.name}: heads, layer {name}{when(flow, step)}")
-    return ax
+    return _heads_map(flow, layer).draw(step, show, span, ax)
 
 
 def _hatch_wet_ground(ax: Axes, flow: FlowResult, above: NDArray[np.bool_]) -> None:
@@ -107,41 +314,31 @@ def _hatch_wet_ground(ax: Axes, flow: FlowResult, above: NDArray[np.bool_]) -> N
     ax.fill([], [], fc="none", ec=WARN, lw=0.7, hatch="///", label="water above ground")
 
 
-def _over_site(
-    ax: Axes | None, flow: FlowResult, values: NDArray[np.float64], label: str, words: str, **style: Any
+def water_table(
+    flow: FlowResult,
+    *,
+    step: int = -1,
+    show: Sequence[str] = SHOWN,
+    span: Span | None = None,
+    ax: Axes | None = None,
 ) -> Axes:
-    """A map of values of the plan cells, the site's features over them."""
-    ax = axes_or_new(ax)
-    map_axes(ax, flow.model.grid.mesh)
-    draw_values(ax, flow.model.grid, values, label, **style)
-    draw_site(ax, flow.model.site, fill=False)
-    framed(ax, shown_at(flow.model.grid.mesh), north=on_earth(flow.model.site))
-    ax.set_title(f"{flow.model.name}: {words}")
-    return ax
-
-
-def water_table(flow: FlowResult, *, step: int = -1, ax: Axes | None = None) -> Axes:
     """Draw the level of the uppermost water; parameters as of `heads`.
 
-    Nothing is drawn where all cells of a column are dry.
+    Columns whose cells are all dry are plain.
     """
-    ax = _over_site(
-        ax, flow, flow.water_table(step), "water table [m]", f"water table{when(flow, step)}", cmap=HEADS
-    )
-    _hatch_wet_ground(ax, flow, flow.above_ground(step) > 0.0)
-    return ax
+    return _water_table_map(flow).draw(step, show, span, ax)
 
 
-def depth_to_water(flow: FlowResult, *, step: int = -1, ax: Axes | None = None) -> Axes:
+def depth_to_water(
+    flow: FlowResult,
+    *,
+    step: int = -1,
+    show: Sequence[str] = SHOWN,
+    span: Span | None = None,
+    ax: Axes | None = None,
+) -> Axes:
     """Draw how deep the uppermost water lies below the ground, negative above it; parameters as of `heads`."""
-    grid = flow.model.grid
-    there = grid.uppermost >= 0
-    ground = np.where(there, grid.cells.top[np.where(there, grid.uppermost, 0)], np.nan)
-    depth = ground - flow.water_table(step)
-    words = f"depth to water{when(flow, step)}"
-    ax = _over_site(ax, flow, depth, "depth to water [m]", words, cmap=f"{HEADS}_r")
-    _hatch_wet_ground(ax, flow, flow.above_ground(step) > 0.0)
-    return ax
+    return _depth_map(flow).draw(step, show, span, ax)
 
 
 def drawdown(
@@ -152,6 +349,8 @@ def drawdown(
     since: int = 0,
     against: FlowResult | None = None,
     other: str = "another run",
+    show: Sequence[str] = ("fill", "lines"),
+    span: Span | None = None,
     ax: Axes | None = None,
 ) -> Axes:
     """Draw by how much the heads of a layer are lower than at an earlier time, or than in another run.
@@ -171,6 +370,8 @@ def drawdown(
         as means over the volumes that cells share.
     other : str
         What that is called.
+    show, span : optional
+        As of `heads`.
     ax : Axes, optional
         Where to draw; a new figure if not given.
 
@@ -183,22 +384,8 @@ def drawdown(
     InputError
         If the other run is on a grid that shares nothing with this one.
     """
-    grid = flow.model.grid
-    index = check_layer(grid, layer)
-    if against is None:
-        before, origin = flow.steps[since].heads, f"since {when(flow, since)[2:] or 'the first step'}"
-    else:
-        ends = np.array([one.end for one in against.steps])
-        nearest = int(np.argmin(np.abs(ends - flow.steps[step].end)))
-        before, origin = against.steps[nearest].heads, f"against {other}{when(against, nearest)}"
-        if against.model.grid is not grid:
-            before = overlap(against.model.grid, grid).mean(before)
-    number = grid.cell_number[index]
-    lower = np.full(grid.mesh.n_cells, np.nan)
-    lower[number >= 0] = (before - flow.steps[step].heads)[number[number >= 0]]
-    most = float(np.nanmax(np.abs(lower))) or 1.0
-    words = f"drawdown, layer {grid.layer_names[index]}{when(flow, step)}, {origin}"
-    return _over_site(ax, flow, lower, "drawdown [m]", words, cmap=OFF, vmin=-most, vmax=most)
+    made = _drawdown_map(flow, layer, since=since, against=against, other=other)
+    return made.draw(step, show, span, ax)
 
 
 def values(model: Model, name: str, layer: str | int | None = None, *, ax: Axes | None = None) -> Axes:
@@ -227,26 +414,8 @@ def values(model: Model, name: str, layer: str | int | None = None, *, ax: Axes 
     from matplotlib.colors import LogNorm
 
     grid = model.grid
-    kind, _, what = name.rpartition(".")
-    of_cells, unit = np.full(grid.n_cells, np.nan), ""
-    if kind:
-        term = model.term(kind)
-        if what not in term.declared_inputs():
-            raise InputError(f'the {kind} has no "{what}"; expected one of {list(term.declared_inputs())}.')
-        declared = term.declared_inputs()[what]
-        given = np.broadcast_to(getattr(term, what), len(term.cells)) if declared.over == "entry" else None
-        if given is None:
-            given = np.asarray(getattr(term, what))[term.feature_index]
-        of_cells[term.cells], unit = given, declared.unit
-    else:
-        model.refuse_unknown([name])
-        found = model.property_of(name)
-        if found is None:
-            raise InputError(f"the model has no {name}. Give one for every material.")
-        of_cells, unit = (
-            np.asarray(found, dtype=np.float64),
-            KINDS[properties()[name].said.dimension_on("")].inside,
-        )
+    of_cells, unit = model.values_of(name)
+    kind = "." in name
     number = grid.uppermost if layer is None else grid.cell_number[check_layer(grid, layer)]
     plan = np.where(number >= 0, of_cells[number], np.nan)
     if layer is None and kind:
@@ -259,83 +428,19 @@ def values(model: Model, name: str, layer: str | int | None = None, *, ax: Axes 
     ax = axes_or_new(ax)
     map_axes(ax, grid.mesh)
     low, high = float(np.nanmin(plan)), float(np.nanmax(plan))
-    scale = {"norm": LogNorm(low, high)} if low > 0 and high > 30.0 * low else {}
+    scale: dict[str, Any] = {"norm": LogNorm(low, high)} if low > 0 and high > 30.0 * low else {}
     words = name.replace("_", " ").replace(".", " ")
-    draw_values(ax, grid, plan, f"{words} [{unit or '-'}]", contours=False, cmap="viridis", **scale)
+    draw_values(
+        ax,
+        grid,
+        plan,
+        f"{words} [{unit or '-'}]",
+        lines=False,
+        cmap="viridis",
+        **(scale | see_through(model.site)),
+    )
     draw_site(ax, model.site, bores=False, fill=False)
     framed(ax, shown_at(grid.mesh), north=on_earth(model.site))
     where = "" if layer is None else f", layer {grid.layer_names[grid.layer_index(layer)]}"
     ax.set_title(f"{model.name}: {words}{where}")
     return ax
-
-
-def when(flow: FlowResult, step: int = -1) -> str:
-    """Return the end of a step in words, to follow others; nothing where all is steady."""
-    one = flow.steps[step]
-    if one.steady and len(flow.steps) == 1:
-        return ""
-    start = None if flow.model.schedule is None else flow.model.schedule.start
-    if start is None:
-        return f", day {one.end:g}"
-    date = start + np.timedelta64(round(one.end * 86400.0), "s")
-    return f", {str(date).replace('T00:00:00', '').replace('T', ' ')}{' (steady)' if one.steady else ''}"
-
-
-def hydrograph(
-    levels: pd.DataFrame, bore: str, *, curve: pd.DataFrame | None = None, ax: Axes | None = None
-) -> Axes:
-    """Draw measured and computed levels of a bore in time, warm-up shaded.
-
-    Parameters
-    ----------
-    levels : pandas.DataFrame
-        From `inkhorn.calibration.level_table`.
-    bore : str
-        Its name.
-    curve : pandas.DataFrame, optional
-        From `inkhorn.calibration.curve_table`: draw computed heads over the whole run; else at the dates of the
-        levels alone.
-    ax : Axes, optional
-        Where to draw; a new figure if not given.
-
-    Returns
-    -------
-    Axes
-    """
-    mine = levels[levels["bore"] == bore]
-    if mine.empty:
-        known = levels["bore"].unique().tolist()
-        raise InputError(f'there are no levels of the bore "{bore}"; expected one of {known}.')
-    ax = axes_or_new(ax)
-    ax.plot(mine["date"], mine["measured [m]"], "o", ms=2.5, color=INK, label="measured")
-    drawn = mine if curve is None else curve[curve["bore"] == bore]
-    ax.plot(drawn["date"], drawn["computed [m]"], "-", lw=1.3, color=BANK, label="computed")
-    if curve is not None and drawn["warm-up"].any():
-        warm = drawn.loc[drawn["warm-up"], "date"]
-        ax.axvspan(drawn["date"].min(), warm.max(), color="#ece7db", zorder=0, label="warm-up")
-    ax.set_ylabel("level [m]")
-    ax.set_title(f"{bore}, {mine['layer'].iloc[0]}", fontsize=9)
-    ax.tick_params(labelsize=7)
-    by_date(ax)
-    return ax
-
-
-def by_date(ax: Axes) -> None:
-    """Write dates along the x axis in as few letters as tell them, none over another."""
-    from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
-
-    locator = AutoDateLocator(minticks=3, maxticks=6)
-    ax.xaxis.set_major_locator(locator)
-    ax.xaxis.set_major_formatter(ConciseDateFormatter(locator))
-
-
-def hydrographs(levels: pd.DataFrame, curve: pd.DataFrame, figure: Figure) -> None:
-    """Fill a figure with the hydrographs of up to twelve bores; parameters as of `hydrograph`."""
-    bores = levels["bore"].unique()[:12]
-    columns = 1 if len(bores) == 1 else 2 if len(bores) <= 4 else 3 if len(bores) <= 9 else 4
-    axes = figure.subplots(-(-len(bores) // columns), columns, squeeze=False).ravel()
-    for ax in axes[len(bores) :]:
-        ax.axis("off")
-    for ax, bore in zip(axes, bores, strict=False):
-        hydrograph(levels, bore, curve=curve, ax=ax)
-    axes[0].legend(fontsize=7)

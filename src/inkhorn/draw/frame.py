@@ -36,9 +36,16 @@ def map_axes_of(ax: Axes, bounds: Sequence[float]) -> None:
 
 def colour_bar(ax: Axes, drawn: Any, label: str) -> Colorbar:
     """Put a colour bar right of a map, low down; the legend stands above it."""
+    from matplotlib.colors import LogNorm
+    from matplotlib.ticker import LogLocator
+
     beside = ax.inset_axes((_BESIDE, 0.0, 0.03, 0.5))
     bar = ax.figure.colorbar(drawn, cax=beside, label=label)
     bar.ax.tick_params(labelsize=8)
+    if isinstance(drawn.norm, LogNorm):
+        bar.ax.yaxis.set_major_locator(LogLocator(subs=(1.0, 2.0, 5.0)))
+        bar.ax.yaxis.set_major_formatter("{x:g}")
+        bar.ax.yaxis.set_minor_formatter("")
     return bar
 
 

@@ -35,8 +35,12 @@ def untangle(figure: Figure) -> None:
     """
     from matplotlib.text import Annotation
 
-    figure.draw_without_rendering()
-    figure.set_layout_engine("none")
+    engine = figure.get_layout_engine()
+    if engine is not None:
+        engine.execute(figure)  # as drawing does, without the drawing
+        figure.set_layout_engine("none")
+    for ax in figure.axes:
+        ax.apply_aspect()
     for ax in figure.axes:
         frame = ax.get_window_extent()
         taken: list[Any] = []

@@ -27,11 +27,15 @@ __all__ = [
     "draw_contours",
     "draw_site",
     "label_points",
+    "lay_picture",
     "map_axes",
     "on_earth",
+    "raster_of",
+    "see_through",
     "shown_at",
 ]
 
+_PICTURE = "picture of the site"
 _DOTS = 240  # along the longer side, at which lines of equal value are read
 _FINE = 900  # dots along the longer side of maps of very many cells
 ONE_BY_ONE = 60_000  # cells, up to which each is drawn by itself
@@ -77,7 +81,11 @@ def draw_cells(ax: Axes, grid: Grid, values: NDArray[np.float64], **style: Any) 
     values : ndarray of float, (n_plan,)
         One per plan cell.
     """
+    from matplotlib.colors import Normalize
+
     mesh = grid.mesh
+    if "vmin" in style:
+        style["norm"] = Normalize(style.pop("vmin"), style.pop("vmax"))
     if mesh.n_cells > ONE_BY_ONE:
         extent, home = dots_of(ax, mesh)
         seen = np.where(home >= 0, values[home], np.nan)
@@ -123,31 +131,56 @@ def draw_contours(ax: Axes, grid: Grid, values: NDArray[np.float64], levels: Any
     ContourSet or None
         None where there are too few cells for lines.
     """
-    mesh, there = grid.mesh, np.flatnonzero(np.isfinite(values))
-    if len(there) < 3:
+    if np.isfinite(values).sum() < 3:
         return None
-    west, east = ax.get_xlim()
-    south, north = ax.get_ylim()
-    step = max(east - west, north - south) / _DOTS
-    x, y = np.meshgrid(np.arange(west, east + step, step), np.arange(south, north + step, step))
-    home = mesh.locate(x, y)
-    inside = (home >= 0) & np.isfinite(values)[home]
-    z = np.full(x.shape, np.nan)
-    if len(there) > _SMOOTHED:  # cells of hardly a dot
-        z[inside] = values[home[inside]]
-    else:
-        try:
-            smooth = PointSurface(mesh.x[there], mesh.y[there], values[there], method="cubic")
-            z[inside] = smooth.at(x[inside], y[inside])
-        except InputError:  # all centres in one line
-            return None
-    if not inside.any() or np.nanmin(z) == np.nanmax(z):
+    x, y, z = raster_of(grid, values, (*ax.get_xlim(), *ax.get_ylim()))
+    if not np.isfinite(z).any() or np.nanmin(z) == np.nanmax(z):
         return None
     return ax.contour(x, y, np.ma.masked_invalid(z), levels=levels, **style)
 
 
+def raster_of(
+    grid: Grid, values: NDArray[np.float64], bounds: tuple[float, ...], dots: int = _DOTS
+) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+    """Return places x and y and the values there, smooth between the centres of cells, NaN where there are none.
+
+    Parameters
+    ----------
+    values : ndarray of float, (n_plan,)
+        One per plan cell; up to the rim of those that have one.
+    bounds : (float, float, float, float)
+        Least and greatest x, least and greatest y [m].
+    dots : int
+        Along the longer side.
+    """
+    mesh, there = grid.mesh, np.flatnonzero(np.isfinite(values))
+    west, east, south, north = bounds
+    step = max(east - west, north - south) / dots
+    x, y = np.meshgrid(np.arange(west, east + step, step), np.arange(south, north + step, step))
+    home = mesh.locate(x, y)
+    inside = (home >= 0) & np.isfinite(values)[home]
+    z = np.full(x.shape, np.nan)
+    if len(there) > _SMOOTHED or len(there) < 3:  # cells of hardly a dot
+        z[inside] = values[home[inside]]
+        return x, y, z
+    try:
+        smooth = PointSurface(mesh.x[there], mesh.y[there], values[there], method="cubic")
+        z[inside] = smooth.at(x[inside], y[inside])
+    except InputError:  # all centres in one line
+        pass
+    return x, y, z
+
+
 def draw_values(
-    ax: Axes, grid: Grid, values: NDArray[np.float64], label: str, *, contours: bool = True, **style: Any
+    ax: Axes,
+    grid: Grid,
+    values: NDArray[np.float64],
+    label: str,
+    *,
+    fill: bool = True,
+    lines: bool = True,
+    span: tuple[float, float] | None = None,
+    **style: Any,
 ) -> None:
     """Fill plan cells by value, with a colour bar and labelled lines at round numbers.
 
@@ -157,20 +190,56 @@ def draw_values(
         One per plan cell, NaN where there is none.
     label : str
         Of the colour bar, with the unit.
-    contours : bool
-        Whether there are lines.
+    fill, lines : bool
+        Whether there are colours, and lines.
+    span : (float, float), optional
+        Least and greatest value that they are for; those of the values if not given.
     """
     from matplotlib.ticker import MaxNLocator
 
     if not np.isfinite(values).any():
         return
-    colour_bar(ax, draw_cells(ax, grid, values, **style), label)
-    low, high = float(np.nanmin(values)), float(np.nanmax(values))
-    if contours and high - low > 1e-6:
+    if span is not None and "norm" not in style:
+        style |= {"vmin": span[0], "vmax": span[1]}
+    if fill:
+        colour_bar(ax, draw_cells(ax, grid, values, **style), label)
+    low, high = span or (float(np.nanmin(values)), float(np.nanmax(values)))
+    if lines and high - low > 1e-6:
         levels = MaxNLocator(12, steps=[1, 2, 5, 10]).tick_values(low, high)
-        lines = draw_contours(ax, grid, values, levels, colors=INK, linewidths=0.7)
-        if lines is not None:
-            ax.clabel(lines, fontsize=7, fmt="%g")
+        drawn = draw_contours(ax, grid, values, levels, colors=INK, linewidths=0.7 if fill else 1.0)
+        if drawn is not None:
+            ax.clabel(drawn, fontsize=7, fmt="%g")
+
+
+def see_through(site: Site | None) -> dict[str, float]:
+    """Return how thick colours lie over the picture of a site, if it has one."""
+    return {"alpha": 0.55 if site is not None and site.picture is not None else 0.9}
+
+
+def lay_picture(ax: Axes, where: str) -> None:
+    """Lay the site's picture under all of a map, over its colours so that both are seen, or take it away.
+
+    Parameters
+    ----------
+    ax : Axes
+        A map, drawn.
+    where : {"under", "over", "away"}
+        Where to.
+
+    Raises
+    ------
+    InputError
+        If there is no such place.
+    """
+    if where not in ("under", "over", "away"):
+        raise InputError(f'a picture lies "under", "over" or "away", not "{where}".')
+    for image in ax.images:
+        if image.get_gid() == _PICTURE:
+            image.set(
+                visible=where != "away",
+                zorder=1.4 if where == "over" else -1.0,
+                alpha=0.5 if where == "over" else 1.0,
+            )
 
 
 def _outline(ax: Axes, shape: Any, **style: Any) -> None:
@@ -250,7 +319,9 @@ def draw_site(
         return
     if site.picture is not None:
         west, east, south, north = ax.get_xlim() + ax.get_ylim()
-        ax.imshow(site.picture.dots, extent=site.picture.extent, zorder=0, interpolation="bilinear")
+        ax.imshow(
+            site.picture.dots, extent=site.picture.extent, zorder=-1, interpolation="bilinear", gid=_PICTURE
+        )
         ax.set(xlim=(west, east), ylim=(south, north))
     _outline(ax, site.boundary, color=INK, lw=1.2)
     said: set[str] = set()

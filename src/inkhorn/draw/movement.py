@@ -8,7 +8,15 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from inkhorn.draw.frame import colour_bar, framed
-from inkhorn.draw.maps import draw_cells, draw_contours, draw_site, map_axes, on_earth, shown_at
+from inkhorn.draw.maps import (
+    draw_cells,
+    draw_contours,
+    draw_site,
+    map_axes,
+    on_earth,
+    see_through,
+    shown_at,
+)
 from inkhorn.draw.style import INK, MOVED, SOLUTE, WARN, axes_or_new
 from inkhorn.errors import InputError
 from inkhorn.paths import PathResult
@@ -18,7 +26,7 @@ from inkhorn.units import unit_factor
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-__all__ = ["breakthrough", "paths", "plume"]
+__all__ = ["breakthrough", "highest_of", "paths", "plume"]
 
 YEAR = 365.25
 
@@ -71,7 +79,12 @@ def paths(traced: PathResult, *, ax: Axes | None = None) -> Axes:
 
 
 def plume(
-    result: TransportResult, *, layer: str | int | None = None, time: int = -1, ax: Axes | None = None
+    result: TransportResult,
+    *,
+    layer: str | int | None = None,
+    time: int = -1,
+    most: float | None = None,
+    ax: Axes | None = None,
 ) -> Axes:
     """Draw concentrations in plan, with the species' limit as a line.
 
@@ -83,6 +96,8 @@ def plume(
         Which; the highest concentration of the column if not given.
     time : int
         Which output time.
+    most : float, optional
+        The highest concentration that colours are for, in the species' unit; that of the time if not given.
     ax : Axes, optional
         Where to draw; a new figure if not given.
 
@@ -91,7 +106,6 @@ def plume(
     Axes
     """
     from matplotlib.colors import LogNorm
-    from matplotlib.ticker import LogLocator
 
     ax = axes_or_new(ax)
     grid, species = result.flow.model.grid, result.species
@@ -101,14 +115,14 @@ def plume(
     column = np.where(number >= 0, values[number], -np.inf).max(axis=0)
     column[~np.isfinite(column)] = np.nan
     factor = 1.0 / unit_factor(species.unit, "concentration")
-    floor = max(species.initial * factor * 1.1, np.nanmax(column) * 1e-3)
+    most = float(np.nanmax(column)) if most is None else most
+    floor = max(species.initial * factor * 1.1, most * 1e-3)
     if np.nanmax(column) > floor:
         shown = np.where(column > floor, column, np.nan)
-        cells = draw_cells(ax, grid, shown, cmap=SOLUTE, norm=LogNorm(floor, np.nanmax(column)))
-        bar = colour_bar(ax, cells, f"{species.name} [{species.unit}]")
-        bar.ax.yaxis.set_major_locator(LogLocator(subs=(1.0, 2.0, 5.0)))
-        bar.ax.yaxis.set_major_formatter("{x:g}")
-        bar.ax.yaxis.set_minor_formatter("")
+        cells = draw_cells(
+            ax, grid, shown, cmap=SOLUTE, norm=LogNorm(floor, most), **see_through(result.flow.model.site)
+        )
+        colour_bar(ax, cells, f"{species.name} [{species.unit}]")
     limit = species.limit
     if limit is not None and np.nanmin(column) < limit * factor < np.nanmax(column):
         draw_contours(ax, grid, column, [limit * factor], colors=[WARN], linewidths=2.0, zorder=4)
@@ -120,6 +134,14 @@ def plume(
         f"{result.flow.model.name}: {species.name} after {result.times[time] / YEAR:.3g} years, {where}"
     )
     return ax
+
+
+def highest_of(result: TransportResult, layer: str | int | None, times: Sequence[int]) -> float:
+    """Return the highest concentration over some output times, of all layers or of one, in the species' unit."""
+    grid = result.flow.model.grid
+    mine = slice(None) if layer is None else grid.cells.layer == grid.layer_index(layer)
+    most = max(float(result.values[k][mine].max()) for k in times)
+    return most / unit_factor(result.species.unit, "concentration")
 
 
 def breakthrough(result: TransportResult, wells: Sequence[str], *, ax: Axes | None = None) -> Axes:

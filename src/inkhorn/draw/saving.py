@@ -13,26 +13,61 @@ from inkhorn.files import file_name, free_name, written_whole
 from inkhorn.unit_choice import UnitChoice
 
 if TYPE_CHECKING:
+    import numpy as np
     from matplotlib.figure import Figure
+    from numpy.typing import NDArray
 
-__all__ = ["save_figure", "save_new"]
+__all__ = ["blank_figure", "dots_of_figure", "save_figure", "save_new"]
+
+_DPI = 100
 
 
 def save_figure(
     path: Path, fill: Callable[[Figure], Any], margins: bool = True, units: UnitChoice | None = None
 ) -> None:
     """Fill a figure of 1280 × 800 dots, in some units, and save it; the file is there whole or not at all."""
-    import matplotlib as mpl
+    from PIL import Image
+
+    with written_whole(path) as beside:
+        figure = blank_figure(margins)
+        dots = dots_of_figure(figure, fill, units)
+        # a third of the time for a tenth more
+        Image.fromarray(dots).save(beside, format="png", compress_level=3, dpi=(_DPI, _DPI))
+
+
+def blank_figure(margins: bool = True, size: float = 1.0) -> Figure:
+    """Return an empty figure of 1280 × 800 dots that needs no window; with margins that fit what it comes to hold.
+
+    Parameters
+    ----------
+    margins : bool
+        Whether what is drawn is laid out.
+    size : float
+        Of every dot and letter.
+    """
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 
-    with mpl.rc_context({"text.parse_math": False}), written_whole(path) as beside:
-        figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained" if margins else None)
+    figure = Figure(figsize=(12.8, 8.0), dpi=size * _DPI, layout="constrained" if margins else None)
+    FigureCanvasAgg(figure)
+    return figure
+
+
+def dots_of_figure(
+    figure: Figure, fill: Callable[[Figure], Any], units: UnitChoice | None = None
+) -> NDArray[np.uint8]:
+    """Fill a figure, lay it out, draw it, and return its dots, (height, width, 3)."""
+    import matplotlib as mpl
+    import numpy as np
+
+    with mpl.rc_context({"text.parse_math": False}):
         fill(figure)
         if units is not None:
             in_units(figure, units)
         untangle(figure)
-        # a third of the time for a tenth more
-        figure.savefig(beside, format="png", pil_kwargs={"compress_level": 3})
+        canvas: Any = figure.canvas
+        canvas.draw()
+        return np.array(canvas.buffer_rgba())[..., :3]
 
 
 def save_new(

@@ -19,7 +19,7 @@ def _number(value: float) -> str:
     return f"{float(f'{value:.9g}') + 0.0:.10g}"
 
 
-NUMBER = "number"  # begins the mark of words that are a number, before its unit in brackets
+NUMBER = "number"  # begins the mark of words that are a number, perhaps with its unit, before that unit in brackets
 
 
 def short(value: float) -> str:
@@ -79,10 +79,13 @@ def in_units(figure: Figure, units: UnitChoice) -> None:
                 bar.long_axis.get_major_locator(),
                 bar.long_axis.get_major_formatter(),
             )
+        ax.title.set_text(units.label(ax.get_title()))
         for text in ax.texts:
             unit = str(text.get_gid() or "")
             if unit.startswith(NUMBER):
-                text.set_text(short(units.factor(unit) * float(text.get_text().replace(",", ""))))
+                number, _, named = text.get_text().partition(" ")
+                changed = short(units.factor(unit) * float(number.replace(",", "")))
+                text.set_text(changed + (f" {units.of(named)[0]}" if named else ""))
         for drawn in ax.collections:
             for text in getattr(drawn, "labelTexts", ()):
                 text.set_text(f"{float(text.get_text()) * length:.4g}")

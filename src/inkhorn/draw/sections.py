@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.draw.flow import when
+from inkhorn.draw.dates import when
 from inkhorn.draw.style import BANK, INK, WARN, WATER, axes_or_new, material_style
 from inkhorn.errors import InputError, check_positive
 from inkhorn.flow import FlowResult

@@ -19,9 +19,12 @@ if TYPE_CHECKING:
 
 __all__ = [
     "BANK",
+    "FLOW_IN",
+    "FLOW_OUT",
     "HEADS",
     "INK",
     "LEVELS",
+    "MARKS",
     "MOVED",
     "OFF",
     "SOLUTE",
@@ -31,11 +34,13 @@ __all__ = [
     "MaterialStyle",
     "axes_or_new",
     "halo",
+    "line_style",
     "material_style",
 ]
 
 WATER, BANK, INK, WARN = "#8fc1dd", "#2a6f97", "#2b2b2b", "#c1121f"
-SOURCE = "#6a1b9a"
+SOURCE, FLOW_IN, FLOW_OUT = "#6a1b9a", "#2a6f97", "#d9894c"
+MARKS = (WATER, BANK, INK, WARN, SOURCE, FLOW_OUT, "#ffffff", "#000000")  # of what may be small
 HEADS, LEVELS, SOLUTE, MOVED, OFF = (
     "YlGnBu",
     "YlOrBr",
@@ -47,6 +52,7 @@ _COLOURS = (
     *("#6b4f34", "#ecd59b", "#8d99a6", "#d9894c", "#d3ebe4"),
     *("#9d98eb", "#3c2d59", "#e4eb5e", "#655eeb", "#5753a6"),
 )
+_LINES, _DASHES = (INK, BANK, FLOW_OUT, SOURCE, "#1f8a70", WARN), ("-", "--", "-.", ":")
 _HATCHES = ("", "////", "....", "\\\\\\\\")
 
 
@@ -94,6 +100,15 @@ def material_style(number: int) -> MaterialStyle:
     return MaterialStyle(_COLOURS[number % len(_COLOURS)], _HATCHES[number // len(_COLOURS) % len(_HATCHES)])
 
 
+def line_style(number: int) -> dict[str, Any]:
+    """Return how the line of a number is drawn, for Matplotlib: six dark colours, then the same ones dashed.
+
+    >>> line_style(6)
+    {'color': '#2b2b2b', 'ls': '--'}
+    """
+    return {"color": _LINES[number % len(_LINES)], "ls": _DASHES[number // len(_LINES) % len(_DASHES)]}
+
+
 def axes_or_new(ax: Axes | None, size: tuple[float, float] = (9.0, 7.0)) -> Axes:
     """Return the axes given, or those of a new figure."""
     if ax is not None:
@@ -103,8 +118,8 @@ def axes_or_new(ax: Axes | None, size: tuple[float, float] = (9.0, 7.0)) -> Axes
     return plt.subplots(figsize=size, layout="constrained")[1]
 
 
-def halo() -> list[Any]:
+def halo(wide: float = 3.0) -> list[Any]:
     """What lets letters be read on any ground."""
     from matplotlib.patheffects import withStroke
 
-    return [withStroke(linewidth=3.0, foreground="white")]
+    return [withStroke(linewidth=wide, foreground="white")]

@@ -14,7 +14,7 @@ from inkhorn.model import Model
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["budget_table", "closing_error"]
+__all__ = ["budget_table", "closing_error", "exchange_table"]
 
 _STILL = 1e-10  # m³/day, up to which nothing is said to flow
 IN, OUT = "in [m³/day]", "out [m³/day]"
@@ -143,6 +143,31 @@ def _parts_of(model: Model, regions: Mapping[str, Any]) -> tuple[list[str], NDAr
     return names, part
 
 
+def _parts(model: Model, regions: Mapping[str, Any] | None) -> tuple[list[str], NDArray[np.int64]]:
+    """Names of layers, or of regions, and which each cell belongs to."""
+    if regions is None:
+        return list(model.grid.layer_names), model.grid.cells.layer
+    return _parts_of(model, regions)
+
+
+def exchange_table(model: Model, step: Any, regions: Mapping[str, Any] | None = None) -> pd.DataFrame:
+    """Return what flows between layers or regions; see `FlowResult.exchange`."""
+    import pandas as pd
+
+    names, part = _parts(model, regions)
+    from_, to = part[model.grid.faces.cells].T
+    flow, n = step.face_flow, len(names)
+    between = np.zeros((n, n))
+    for one, other, water in ((from_, to, flow), (to, from_, -flow)):
+        mine = (water > 0) & (one != other)
+        between += np.bincount(one[mine] * n + other[mine], water[mine], n * n).reshape(n, n)
+    columns = pd.Index(names, name="to [m³/day]")
+    table = pd.DataFrame(between, index=pd.Index(names, name="from"), columns=columns)
+    if step.words:
+        table.attrs["flows"] = step.words
+    return table
+
+
 def budget_table(model: Model, step: Any, by: str, regions: Mapping[str, Any] | None = None) -> pd.DataFrame:
     """Return the budget of a step; see `FlowResult.budget`.
 
@@ -171,12 +196,9 @@ def budget_table(model: Model, step: Any, by: str, regions: Mapping[str, Any] | 
         rows = list(_by_feature(model, step))
     elif by == "store":
         rows = list(_by_store(model, step))
-    elif by == "layer":
-        layer = model.grid.cells.layer
-        rows = list(_by_part(model, step, model.grid.layer_names, layer, "layer", "layer "))
     else:
-        names, part = _parts_of(model, regions or {})
-        rows = list(_by_part(model, step, names, part, "region", ""))
+        names, part = _parts(model, regions)
+        rows = list(_by_part(model, step, names, part, by, "layer " if by == "layer" else ""))
     if whole:
         rows += [_row(-change, **dict.fromkeys(labels, item)) for item, change in _storage(step)]
     frame = pd.DataFrame(rows, columns=[*labels, IN, OUT]).set_index(labels)

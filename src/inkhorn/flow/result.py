@@ -10,8 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
-from inkhorn.flow.at_place import cells_at, feature_table, heads_in_time, place_table
-from inkhorn.flow.budget import budget_table
+from inkhorn.flow.at_place import cells_at, feature_table, heads_in_time, mean_flux, place_table
+from inkhorn.flow.budget import budget_table, exchange_table
 from inkhorn.flow.crossing import across_line
 from inkhorn.flow.labelled import labelled
 from inkhorn.flow.record import FlowStart, Records
@@ -182,6 +182,13 @@ class FlowResult(Shown):
         share = saturation if film else filled
         return np.asarray(cells.volume * share(self.steps[step].heads, cells.bottom, cells.top, law)[0])
 
+    def darcy_flux(self, step: int = -1) -> NDArray[np.float64]:
+        """Return Darcy's flux along x, y and z as means over the water in each cell, (n_cells, 3) [m/day].
+
+        NaN in cells that are dry.
+        """
+        return mean_flux(self.model, self.steps[step], self.filled(step))
+
     def water_volume(self, step: int = -1, *, film: bool = True) -> NDArray[np.float64]:
         """Return the water that moves in the pores of each cell at the end of a step, (n_cells,) [m³].
 
@@ -319,6 +326,24 @@ class FlowResult(Shown):
             stores, the others of the aquifer.
         """
         return budget_table(self.model, self.steps[step], by, regions)
+
+    def exchange(self, step: int = -1, *, regions: Mapping[str, Any] | None = None) -> pd.DataFrame:
+        """Return what flows from layer to layer, or from region to region.
+
+        Parameters
+        ----------
+        step : int
+            Which step.
+        regions : mapping, optional
+            As of `budget`; layers if not given.
+
+        Returns
+        -------
+        pandas.DataFrame
+            A row for the part that water comes from, a column for that it goes to, summed over the faces between them
+            that carry it that way [m³/day].
+        """
+        return exchange_table(self.model, self.steps[step], regions)
 
     def across(self, line: Any, step: int = -1) -> pd.DataFrame:
         """Return what crosses a line in plan, layer by layer, wherever it runs.

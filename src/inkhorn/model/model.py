@@ -18,6 +18,7 @@ from inkhorn.read_only import freeze
 from inkhorn.shown import Shown
 from inkhorn.site import Schedule, Site, properties
 from inkhorn.space import FaceRows, Grid, flow_rows
+from inkhorn.units import KINDS
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -227,6 +228,45 @@ class Model(Shown):
     def property_of(self, name: str) -> NDArray[np.float64] | None:
         """Return a property of the cells by its name, None where the model has none."""
         return getattr(self, name) if name in self.__dataclass_fields__ else self.further.get(name)
+
+    def values_of(self, name: str) -> tuple[NDArray[np.float64], str]:
+        """Return a property, or a value of the features of a kind, by cell.
+
+        Parameters
+        ----------
+        name : str
+            A property such as ``"horizontal_conductivity"``, or a value of features such as ``"river.stage"``.
+
+        Returns
+        -------
+        values : ndarray of float, (n_cells,)
+            NaN in cells that hold no such feature.
+        unit : str
+            Theirs.
+
+        Raises
+        ------
+        InputError
+            If there is no such value.
+        """
+        kind, _, what = name.rpartition(".")
+        if not kind:
+            self.refuse_unknown([name])
+            found = self.property_of(name)
+            if found is None:
+                raise InputError(f"the model has no {name}. Give one for every material.")
+            return np.asarray(found, dtype=np.float64), KINDS[properties()[name].said.dimension_on("")].inside
+        term = self.term(kind)
+        known = term.declared_inputs()
+        if what not in known:
+            raise InputError(f'the {kind} has no "{what}"; expected one of {list(known)}.')
+        given = np.asarray(getattr(term, what))
+        by_entry = known[what].over == "entry"
+        values = np.full(self.grid.n_cells, np.nan)
+        values[term.cells] = (
+            np.broadcast_to(given, len(term.cells)) if by_entry else given[term.feature_index]
+        )
+        return values, known[what].unit
 
     def refuse_unknown(self, names: Iterable[str], *besides: str) -> None:
         """Refuse names that are none of `inputs`, nor of some besides.

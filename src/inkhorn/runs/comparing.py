@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -18,7 +18,7 @@ from inkhorn.model import Model
 from inkhorn.runs.journal import Journal
 from inkhorn.runs.keeping import new_run_folder
 from inkhorn.runs.opening import Run, open_run
-from inkhorn.space import overlap
+from inkhorn.space import line_corners, overlap
 from inkhorn.unit_choice import UnitChoice
 
 if TYPE_CHECKING:
@@ -52,10 +52,17 @@ class Comparison:
         One row per run after the first, and per layer: how its heads at the end differ from those of the first run, as
         means by volume where both have cells, whatever their grids: mean, RMS, least and greatest difference [m], and
         the share of the first run's layer that the other covers.
+    in_time : pandas.DataFrame
+        Water budgets of runs through time, over the steps that end at the same date in all, a column for each run
+        [m³/day].
+    along : pandas.DataFrame
+        Heads along a line at the end, by layer: distance and a column for each run [m], NaN where it has none.
     fields : mapping of str to ndarray, (n_cells,)
-        Of each run after the first those differences, cell by cell of the first run's grid.
-    first : Model
-        Of the first run.
+        Of each run after the first the differences of heads, cell by cell of the first run's grid.
+    models : mapping of str to Model
+        Of each run.
+    last : mapping of str to ndarray, (n_cells,)
+        Heads at the end of each run [m].
     """
 
     runs: pd.DataFrame
@@ -64,8 +71,16 @@ class Comparison:
     budgets: pd.DataFrame
     inputs: pd.DataFrame
     differences: pd.DataFrame
+    in_time: pd.DataFrame
+    along: pd.DataFrame
     fields: Mapping[str, NDArray[np.float64]]
-    first: Model
+    models: Mapping[str, Model]
+    last: Mapping[str, NDArray[np.float64]]
+
+    @property
+    def first(self) -> Model:
+        """The model of the first run."""
+        return next(iter(self.models.values()))
 
     def __repr__(self) -> str:
         return f"Comparison({len(self.runs)} runs, {len(self.heads)} bores)"
@@ -146,6 +161,67 @@ def _fields(runs: Mapping[str, Run]) -> dict[str, NDArray[np.float64]]:
     return found
 
 
+def _budgets_in_time(runs: Mapping[str, Run]) -> pd.DataFrame:
+    """Budgets over the steps that end at the same time in all runs; empty if there are none."""
+    import pandas as pd
+
+    empty, columns = pd.DataFrame(), {}
+    starts = {name: getattr(run.model.schedule, "start", None) for name, run in runs.items()}
+    if not all(run.has("budget in time") for run in runs.values()):
+        return empty
+    dated = all(start is not None for start in starts.values())
+    if not dated and any(start is not None for start in starts.values()):
+        return empty
+    for name, run in runs.items():
+        table = _INSIDE.table(run.table("budget in time"))
+        table = table[table["end [day]"] > table["begin [day]"]]
+        end = table["end [day]"]
+        table["end"] = (
+            starts[name] + np.round(end * 86400.0).astype("timedelta64[s]") if dated else end.round(6)
+        )
+        ways = {"in [m³/day]": "in", "out [m³/day]": "out"}
+        long = table.melt(["end", "term"], list(ways), "direction", name).replace({"direction": ways})
+        columns[name] = long.set_index(["end", "term", "direction"])[name]
+    shared = set.intersection(*({i[0] for i in column.index} for column in columns.values()))
+    if not shared:
+        return empty
+    together = pd.DataFrame(columns).fillna(0.0)
+    return together[together.index.get_level_values("end").isin(shared)].sort_index(
+        level="end", sort_remaining=False
+    )
+
+
+_PLACES = 400  # along a line
+
+
+def _along(
+    line: Sequence[Sequence[float]], models: Mapping[str, Model], last: Mapping[str, NDArray[np.float64]]
+) -> pd.DataFrame:
+    """Heads of the cells that a line meets, by layer of any run."""
+    import pandas as pd
+
+    corners = line_corners(line, "the line")
+    run = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(corners, axis=0).T))])
+    at = np.linspace(0.0, run[-1], _PLACES + 1)
+    x, y = (np.interp(at, run, corners[:, k]) for k in (0, 1))
+    parts = []
+    for layer in dict.fromkeys(name for model in models.values() for name in model.grid.layer_names):
+        rows = {}
+        for name, model in models.items():
+            heads = np.full(len(at), np.nan)
+            if layer in model.grid.layer_names:
+                plan = model.grid.mesh.locate(x, y)
+                number = model.grid.cell_number[model.grid.layer_index(layer)]
+                cell = np.where(plan >= 0, number[plan], -1)
+                heads[cell >= 0] = last[name][cell[cell >= 0]]
+            rows[name] = heads
+        if any(np.isfinite(h).any() for h in rows.values()):
+            parts.append(pd.DataFrame({"layer": layer, "distance [m]": at, **rows}))
+    if not parts:
+        raise InputError("the line meets no cell of any run. Check its corners.")
+    return pd.concat(parts, ignore_index=True)
+
+
 def _differences(first: Model, fields: Mapping[str, NDArray[np.float64]]) -> pd.DataFrame:
     """Statistics of the differences, by run and layer."""
     import pandas as pd
@@ -177,18 +253,20 @@ _INSIDE = UnitChoice(["m", "m³/day"])  # as runs may have been told in other un
 _DIGITS = 6
 
 
-def compare_runs(folders: list[Path]) -> Comparison:
+def compare_runs(folders: list[Path], *, line: Sequence[Sequence[float]] | None = None) -> Comparison:
     """Read what runs left in their folders, and put it side by side.
 
     Parameters
     ----------
     folders : list of Path
         Two or more run folders of one site.
+    line : sequence of (x, y), optional
+        Along which heads are told [m]; the section line of the first run's project if not given.
 
     Raises
     ------
     InputError
-        If there are fewer than two, one is no run folder, or their grids share nothing.
+        If there are fewer than two, one is no run folder, their grids share nothing, or the line meets no cell.
     """
     import pandas as pd
 
@@ -204,9 +282,13 @@ def compare_runs(folders: list[Path]) -> Comparison:
         budgets[name] = budget.set_index(["term", "direction"])[name]
     together = pd.DataFrame(budgets).fillna(0.0)
     together = together[(together.index.get_level_values(0) == "total") | (together != 0).any(axis=1)]
-    fields, first = _fields(runs), runs[names[0]].model
-    differences = _differences(first, fields)
-    return Comparison(_about(runs), heads, fits, together, _inputs(runs), differences, fields, first)
+    fields, models = _fields(runs), {name: run.model for name, run in runs.items()}
+    last = {name: run.last_heads() for name, run in runs.items()}
+    along = _along(runs[names[0]].project.section_line if line is None else line, models, last)
+    return Comparison(
+        _about(runs), heads, fits, together, _inputs(runs), _differences(models[names[0]], fields),
+        _budgets_in_time(runs), along, fields, models, last,
+    )  # fmt: skip
 
 
 def _at_bores(runs: Mapping[str, Run]) -> tuple[pd.DataFrame, pd.DataFrame]:
@@ -253,13 +335,39 @@ def _at_bores(runs: Mapping[str, Run]) -> tuple[pd.DataFrame, pd.DataFrame]:
     return heads, pd.concat(fits, names=["run"])
 
 
-def write_comparison(found: Comparison, out: Path) -> Path:
-    """Write the tables of a comparison and its pictures into a new folder, and return it."""
+_TABLES = {
+    **{name: name for name in ("runs", "inputs", "differences", "heads", "fits", "budgets")},
+    "in_time": "budgets_in_time",
+    "along": "heads_along",
+}
+
+
+def write_comparison(found: Comparison, out: Path, *, layer: str | None = None) -> Path:
+    """Write the tables of a comparison and its pictures into a new folder, and return it.
+
+    Parameters
+    ----------
+    found : Comparison
+        From `compare_runs`.
+    out : Path
+        Where the folder is made.
+    layer : str, optional
+        Whose heads are drawn side by side; the uppermost of the first run if not given.
+    """
+    grid = found.first.grid
+    layer = grid.layer_names[0 if layer is None else grid.layer_index(layer)]
     with new_run_folder(out, "comparison", "", Journal(), "") as folder:
-        for name in ("runs", "inputs", "differences", "heads", "fits", "budgets"):
+        for name, called in _TABLES.items():
             table = getattr(found, name)
             if len(table):
-                write_table(table, folder.path / f"{name}.csv")
+                write_table(table, folder.path / f"{called}.csv")
+        draw.save_figure(
+            folder.path / "heads_side_by_side.png",
+            lambda figure: draw.heads_side_by_side(figure, found.models, found.last, layer),
+        )
+        draw.save_figure(
+            folder.path / "heads_along.png", lambda figure: draw.heads_along(figure, found.along)
+        )
         for name, off in found.fields.items():
             words = f"{name} less {found.runs.index[0]}"
             draw.save_figure(

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.errors import InputError, check_positive, place_words
+from inkhorn.errors import InputError, check_finite, check_positive, place_words
 from inkhorn.sizes import refuse_beyond
 from inkhorn.space.mesh import BYTES_PER_PLAN_CELL
 from inkhorn.space.sizing import CellsWithin, Sizes, wanted_near
@@ -106,8 +106,8 @@ def voronoi(
 
     Parameters
     ----------
-    outline : shapely Polygon
-        May have holes.
+    outline : tuple of float, or shapely Polygon
+        ``(x_min, y_min, x_max, y_max)`` [m], or a polygon, which may have holes.
     cell : float, optional
         Wanted size of cells away from everything: the side of a square of the same area [m].
     count : int, optional
@@ -134,8 +134,8 @@ def voronoi(
     Raises
     ------
     InputError
-        If neither or both of `cell` and `count` are given, a size is not above 0, or memory is not allowed for so many
-        cells; if so few cells cannot be, or no such angle; with what can.
+        If the outline is no polygon or box, neither or both of `cell` and `count` are given, a size is not above 0,
+        or memory is not allowed for so many cells; if so few cells cannot be, or no such angle; with what can.
 
     References
     ----------
@@ -153,6 +153,7 @@ def voronoi(
     """
     import shapely
 
+    outline = _polygon(outline)
     cell, boundary = plain(cell, "length", "cell"), plain(boundary, "length", "boundary")
     least = plain(least_angle, "angle", "least_angle")
     if (cell is None) == (count is None):
@@ -185,6 +186,24 @@ def voronoi(
     if least is not None:
         places = _with_angles(places, n_fixed, sizes, outline, least)
     return VoronoiMesh(places, outline)
+
+
+def _polygon(outline: Any) -> Any:
+    """A polygon, or the box of four numbers as one."""
+    import shapely
+
+    if not isinstance(outline, shapely.Geometry):
+        box = check_finite("outline", outline, unit="m")
+        if box.shape != (4,):
+            raise InputError(
+                f"outline has the shape {box.shape}; expected a polygon, or (x_min, y_min, x_max, y_max)."
+            )
+        outline = shapely.box(*box)
+    if "Polygon" not in outline.geom_type or not outline.area > 0:
+        raise InputError(
+            f"outline is a {outline.geom_type} of {outline.area:g} m²; expected a polygon with an inside."
+        )
+    return outline
 
 
 class _Strewing:

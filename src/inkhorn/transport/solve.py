@@ -74,6 +74,21 @@ class TransportResult(Shown):
             attrs={"units": "g m-3", "long_name": f"concentration of {self.species.name}"},
         )
 
+    def time_at(self, day: float) -> int:
+        """Return the number of the output time that is nearest to a day since the start.
+
+        Raises
+        ------
+        InputError
+            If it lies outside the run.
+        """
+        if not self.times[0] <= day <= self.times[-1]:
+            raise InputError(
+                f"day {day:g} lies outside the run, which goes from day {self.times[0]:g} to {self.times[-1]:g}. "
+                "Choose one within it."
+            )
+        return int(np.argmin(np.abs(self.times - day)))
+
     def at_well(self, name: str) -> pd.Series:
         """Return the concentration in the water that a well takes out, by time [g/m³]."""
         import pandas as pd
