@@ -79,7 +79,7 @@ def in_units(figure: Figure, units: UnitChoice) -> None:
                 bar.long_axis.get_major_locator(),
                 bar.long_axis.get_major_formatter(),
             )
-        ax.title.set_text(units.label(ax.get_title()))
+        ax.title.set_text(units.label(ax.title.get_text()))
         for text in ax.texts:
             unit = str(text.get_gid() or "")
             if unit.startswith(NUMBER):
