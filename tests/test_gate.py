@@ -177,7 +177,7 @@ def test_python_refuses_the_same(make, message):
             r"a period every day .* 2,913,904 steps; the limit is 1,000,000",
         ),
         ("[fit]", TIME + "steps = 1000000000\n[fit]", r"the schedule would take about 1e\+09 steps"),
-        ('mark = "2 years"', "per_well = 100000000", r"1e\+08 paths would take about 400 GB of memory"),
+        ('mark = "2 years"', "per_well = 100000000", r"1e\+08 paths would take about 800 GB of memory"),
         (
             "[fit]",
             ADDED.replace('"1 year"', '"1 s"') + "[fit]",

@@ -195,7 +195,8 @@ def test_a_run_gives_back_what_it_made(first_project, command, change):
         + """
 [[paths]]
 name = "onward"
-wells = ["well 1"]
+from_all_inflow = true
+count = 40
 direction = "forward"
 
 [[species]]
@@ -235,6 +236,10 @@ line = [[0, 500], [1000, 500]]
     kept = again.paths("back")
     pd.testing.assert_frame_equal(kept.points, fresh.points)
     pd.testing.assert_frame_equal(kept.ends, fresh.ends, check_dtype=False)
+    shares = again.paths("onward").shares()
+    npt.assert_allclose(shares["flow [m³/day]"].sum(), flow.budget().loc["total", "in [m³/day]"])
+    written = pd.read_csv(path / "path_shares_onward.csv")
+    npt.assert_allclose(written["share [%]"], shares["share [%]"])
     plume = again.transport()
     assert plume.concentration.shape[1:] == flow.head.shape[1:]
     mass = again.table("mass budget").set_index(["term", "feature"])

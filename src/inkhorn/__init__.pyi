@@ -31,6 +31,12 @@ from .model import check as check
 from .model import place as place
 from .model import terms as terms
 from .paths import PathResult as PathResult
+from .paths import Starts as Starts
+from .paths import starts_at_points as starts_at_points
+from .paths import starts_at_wells as starts_at_wells
+from .paths import starts_in_area as starts_in_area
+from .paths import starts_of_inflow as starts_of_inflow
+from .paths import starts_on_line as starts_on_line
 from .paths import trace as trace
 from .project import Project as Project
 from .project import read_project as read_project

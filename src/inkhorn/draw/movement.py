@@ -17,7 +17,7 @@ from inkhorn.draw.maps import (
     see_through,
     shown_at,
 )
-from inkhorn.draw.style import INK, MOVED, SOLUTE, WARN, axes_or_new
+from inkhorn.draw.style import INK, MOVED, SOLUTE, WARN, ZONES, axes_or_new, line_style, material_style
 from inkhorn.errors import InputError
 from inkhorn.paths import PathResult
 from inkhorn.transport import TransportResult
@@ -26,13 +26,101 @@ from inkhorn.units import unit_factor
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-__all__ = ["breakthrough", "highest_of", "paths", "plume"]
+__all__ = ["breakthrough", "highest_of", "paths", "plume", "travel_times", "zones"]
 
 YEAR = 365.25
 
 
-def paths(traced: PathResult, *, ax: Axes | None = None) -> Axes:
-    """Draw paths in plan, coloured by travel time, with their time marks.
+_BY = ("time", "layer", "end")
+
+
+def paths(
+    traced: PathResult, *, by: str = "time", until: float | None = None, ax: Axes | None = None
+) -> Axes:
+    """Draw paths in plan, coloured by travel time, layer or where they end, with their time marks.
+
+    Parameters
+    ----------
+    traced : PathResult
+        From `inkhorn.trace`, with its points.
+    by : {"time", "layer", "end"}
+        What they are coloured by.
+    until : float, optional
+        Travel time up to which they are drawn [day].
+    ax : Axes, optional
+        Where to draw; a new figure if not given.
+
+    Returns
+    -------
+    Axes
+
+    Raises
+    ------
+    InputError
+        If there are no points, or `by` is another word.
+    """
+    from matplotlib.collections import LineCollection
+
+    if by not in _BY:
+        raise InputError(f'paths are coloured by "time", "layer" or "end", not "{by}".')
+    points = traced.points
+    if points.empty:
+        raise InputError("there are no paths to draw. Trace them with their points.")
+    ax = axes_or_new(ax)
+    grid = traced.flow.model.grid
+    map_axes(ax, grid.mesh)
+    most = float(points["time [day]"].max()) / YEAR
+    if until is not None:
+        points = points[points["time [day]"] <= until * (1.0 + 1e-9)]
+    path, time = points["path"].to_numpy(), points["time [day]"].to_numpy() / YEAR
+    xy = points[["x [m]", "y [m]"]].to_numpy()
+    on = np.flatnonzero(path[1:] == path[:-1])
+    segments = np.stack([xy[on], xy[on + 1]], axis=1)
+    if by == "time":
+        lines = LineCollection(
+            list(segments), array=0.5 * (time[on] + time[on + 1]), cmap=MOVED, lw=1.2, zorder=4
+        )
+        lines.set_clim(0.0, most)
+        ax.add_collection(lines)
+        colour_bar(ax, lines, "travel time [years]")
+    else:
+        ends = traced.ends
+        where = ends["feature"].where(ends["feature"] != "", ends["end"]).to_numpy()[path]
+        words = points["layer"].to_numpy() if by == "layer" else where
+        for k, name in enumerate(dict.fromkeys(words.tolist())):
+            mine = on[words[on + 1] == name]
+            colour = line_style(k)["color"] if by == "end" else material_style(_number(grid, name)).solid
+            ax.add_collection(
+                LineCollection(
+                    list(np.stack([xy[mine], xy[mine + 1]], axis=1)), colors=colour, lw=1.2, zorder=4
+                )
+            )
+            ax.plot([], [], color=colour, lw=2.0, label=f"{'in ' if by == 'layer' else ''}{name}")
+    marks = points[points["mark"]]
+    if len(marks):
+        ax.scatter(
+            marks["x [m]"], marks["y [m]"], s=9, c=INK, zorder=5, label=f"every {traced.mark / YEAR:g} years"
+        )  # fmt: skip
+    draw_site(ax, traced.flow.model.site, bores=False)
+    framed(ax, shown_at(grid.mesh), north=on_earth(traced.flow.model.site))
+    after = "" if until is None else f", {until / YEAR:.3g} years"
+    ax.set_title(f"{traced.flow.model.name}: {_way(traced)}{after}")
+    return ax
+
+
+def _number(grid: Any, name: str) -> int:
+    return grid.layer_names.index(name)
+
+
+def _way(traced: PathResult) -> str:
+    """What paths show, in words."""
+    names = list(dict.fromkeys(traced.ends["start"]))
+    starts = ", ".join(names) if len(names) < 5 else "its starts"
+    return f"{'where the water comes from that reaches' if traced.backward else 'where the water goes from'} {starts}"
+
+
+def travel_times(traced: PathResult, *, ax: Axes | None = None) -> Axes:
+    """Draw what share of the water has a travel time below any, a curve for each start (up to six).
 
     Parameters
     ----------
@@ -45,36 +133,84 @@ def paths(traced: PathResult, *, ax: Axes | None = None) -> Axes:
     -------
     Axes
     """
-    from matplotlib.collections import LineCollection
+    ax = axes_or_new(ax, (9.0, 5.0))
+    ends = traced.ends
+    groups = list(ends.groupby("start", sort=False))
+    if len(groups) > 6:
+        groups = [("all", ends)]
+    for k, (name, mine) in enumerate(groups):
+        order = np.argsort(mine["travel time [day]"].to_numpy())
+        time = mine["travel time [day]"].to_numpy()[order] / YEAR
+        weight = mine["flow [m³/day]"].to_numpy()[order]
+        share = 100.0 * np.cumsum(weight) / weight.sum()
+        ax.step(
+            np.append(0.0, time),
+            np.append(0.0, share),
+            where="post",
+            lw=1.8,
+            label=str(name),
+            **line_style(k),
+        )
+        half = float(time[np.searchsorted(share, 50.0)])
+        ax.plot([half], [50.0], "o", ms=5, color=line_style(k)["color"])
+        ax.annotate(
+            f"{half:.3g} years", (half, 50.0), xytext=(7, -3 - 12 * k), textcoords="offset points", fontsize=8,
+            color=line_style(k)["color"],
+        )  # fmt: skip
+    ax.set_xlim(left=0.0)
+    ax.set_ylim(0.0, 101.0)
+    ax.set_xlabel("travel time [years]")
+    ax.set_ylabel("share of the water [%]")
+    ax.grid(alpha=0.3)
+    ax.legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), fontsize=8, frameon=False)
+    what = "how old the water is that reaches" if traced.backward else "when the water arrives from"
+    names = list(dict.fromkeys(ends["start"]))
+    ax.set_title(f"{traced.flow.model.name}: {what} {', '.join(names) if len(names) < 5 else 'its starts'}")
+    return ax
 
+
+def zones(
+    traced: PathResult, times: Sequence[float], *, layer: str | int | None = None, ax: Axes | None = None
+) -> Axes:
+    """Draw the zones from which water gets to wells within some times.
+
+    Parameters
+    ----------
+    traced : PathResult
+        Backward from wells, with its points.
+    times : sequence of float
+        [day].
+    layer : str or int, optional
+        Of this layer alone.
+    ax : Axes, optional
+        Where to draw; a new figure if not given.
+
+    Returns
+    -------
+    Axes
+    """
     ax = axes_or_new(ax)
     grid = traced.flow.model.grid
     map_axes(ax, grid.mesh)
-    points = traced.points
-    if points.empty:
-        raise InputError("there are no paths to draw.")
-    segments: list[Any] = []
-    years = []
-    for _, path in points.groupby("path"):
-        xy = path[["x [m]", "y [m]"]].to_numpy()
-        time = path["time [day]"].to_numpy() / YEAR
-        segments.extend(np.stack([xy[:-1], xy[1:]], axis=1))
-        years.append(0.5 * (time[:-1] + time[1:]))
-    lines = LineCollection(segments, array=np.concatenate(years), cmap=MOVED, lw=1.2, zorder=4)
-    ax.add_collection(lines)
-    colour_bar(ax, lines, "travel time [years]")
-    marks = traced.marks()
-    if len(marks):
-        ax.scatter(
-            marks["x [m]"], marks["y [m]"], s=9, c=INK, zorder=5, label=f"every {traced.mark / YEAR:g} years"
-        )  # fmt: skip
-    draw_site(ax, traced.flow.model.site, bores=False)
+    found = traced.zones(times, layer=layer)
+    for place, limit in enumerate(sorted(set(found["time [day]"]), reverse=True)):
+        mine = found[found["time [day]"] == limit]
+        shade = ZONES[(len(set(found["time [day]"])) - 1 - place) % len(ZONES)]
+        area = float(mine["area [m²]"].sum()) / 1e4
+        words = f"{limit / YEAR:.3g} years" if limit >= YEAR else f"{limit:g} days"
+        label: dict[str, Any] = {"label": f"within {words}: {area:.3g} ha"}
+        for shape in mine.geometry:
+            for part in getattr(shape, "geoms", [shape]):
+                if part.is_empty:
+                    continue
+                ring = np.asarray(part.exterior.coords)[:, :2].T
+                ax.fill(*ring, fc=shade, ec=INK, lw=0.8, alpha=0.75, zorder=1.5 + 0.1 * place, **label)
+                label = {}
+    draw_site(ax, traced.flow.model.site, bores=False, fill=False)
     framed(ax, shown_at(grid.mesh), north=on_earth(traced.flow.model.site))
-    starts = (
-        ", ".join(dict.fromkeys(traced.ends["start"])) if len(set(traced.ends["start"])) < 5 else "its starts"
-    )
-    way = "where the water comes from that reaches" if traced.backward else "where the water goes from"
-    ax.set_title(f"{traced.flow.model.name}: {way} {starts}")
+    names = ", ".join(dict.fromkeys(traced.ends["start"]))
+    where = "" if layer is None else f", layer {grid.layer_names[grid.layer_index(layer)]}"
+    ax.set_title(f"{traced.flow.model.name}: from where water gets to {names}{where}")
     return ax
 
 

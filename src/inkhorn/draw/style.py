@@ -31,6 +31,7 @@ __all__ = [
     "SOURCE",
     "WARN",
     "WATER",
+    "ZONES",
     "MaterialStyle",
     "axes_or_new",
     "halo",
@@ -40,6 +41,7 @@ __all__ = [
 
 WATER, BANK, INK, WARN = "#8fc1dd", "#2a6f97", "#2b2b2b", "#c1121f"
 SOURCE, FLOW_IN, FLOW_OUT = "#6a1b9a", "#2a6f97", "#d9894c"
+ZONES = ("#8c2d04", "#ec7014", "#fec44f", "#fff7bc", "#f0efe9")  # from the innermost outwards
 MARKS = (WATER, BANK, INK, WARN, SOURCE, FLOW_OUT, "#ffffff", "#000000")  # of what may be small
 HEADS, LEVELS, SOLUTE, MOVED, OFF = (
     "YlGnBu",

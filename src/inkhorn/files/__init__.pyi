@@ -15,6 +15,7 @@ from .results import read_paths as read_paths
 from .results import write_concentration as write_concentration
 from .results import write_flow as write_flow
 from .results import write_paths as write_paths
+from .results import write_shapes as write_shapes
 from .results import write_table as write_table
 from .shapes import Shape as Shape
 from .shapes import read_shapes as read_shapes
@@ -52,6 +53,7 @@ __all__ = [
     "write_grid",
     "write_model",
     "write_paths",
+    "write_shapes",
     "write_table",
     "written_whole",
 ]

@@ -22,6 +22,7 @@ from inkhorn.unit_choice import UnitChoice
 from inkhorn.units import unit_factor
 
 if TYPE_CHECKING:
+    import geopandas as gpd
     import pandas as pd
     import xarray as xr
 
@@ -32,6 +33,7 @@ __all__ = [
     "write_concentration",
     "write_flow",
     "write_paths",
+    "write_shapes",
     "write_table",
 ]
 
@@ -226,9 +228,19 @@ def write_paths(paths: PathResult, path: Path) -> None:
         )  # a site in metres of its own has none
         lines.to_file(beside, layer="paths", driver="GPKG", engine="pyogrio")
         places = gpd.points_from_xy(points["x [m]"], points["y [m]"], points["z [m]"])
-        gpd.GeoDataFrame(points[["path", "time [day]", "layer"]], geometry=places, crs=lines.crs).to_file(
+        columns = ["path", "time [day]", "layer", "cell", "speed [m/day]", "mark"]
+        gpd.GeoDataFrame(points[columns], geometry=places, crs=lines.crs).to_file(
             beside, layer="points", driver="GPKG", engine="pyogrio", mode="a"
         )
+
+
+def write_shapes(shapes: gpd.GeoDataFrame, path: Path) -> None:
+    """Write polygons with their columns as a GeoPackage."""
+    import warnings
+
+    with written_whole(path) as beside, warnings.catch_warnings():
+        warnings.filterwarnings("ignore", message="'crs' was not provided")
+        shapes.to_file(beside, layer="zones", driver="GPKG", engine="pyogrio")
 
 
 def read_paths(path: Path, flow: FlowResult, *, backward: bool, mark: float) -> PathResult:
@@ -247,7 +259,9 @@ def read_paths(path: Path, flow: FlowResult, *, backward: bool, mark: float) -> 
         points = pyogrio.read_dataframe(path, layer="points")
     places = {f"{k} [m]": getattr(points.geometry, k).to_numpy() for k in "xyz"}
     table = pd.DataFrame({"path": points["path"], "time [day]": points["time [day]"], **places})
-    table["layer"] = points["layer"]
+    for name in ("layer", "cell", "speed [m/day]", "mark"):
+        table[name] = points[name]
+    table["mark"] = table["mark"].astype(bool)
     return PathResult(flow, table, pd.DataFrame(lines.drop(columns="geometry")), backward, mark)
 
 

@@ -1,6 +1,27 @@
 """Particle paths on a flow."""
 
-from inkhorn.paths.trace import PathResult, refuse_many_paths, trace
-from inkhorn.paths.velocity import FaceVelocities, face_velocities
+from inkhorn.paths.field import Field, FieldMaker
+from inkhorn.paths.result import PathResult
+from inkhorn.paths.starts import (
+    Starts,
+    starts_at_points,
+    starts_at_wells,
+    starts_in_area,
+    starts_of_inflow,
+    starts_on_line,
+)
+from inkhorn.paths.trace import refuse_many_paths, trace
 
-__all__ = ["FaceVelocities", "PathResult", "face_velocities", "refuse_many_paths", "trace"]
+__all__ = [
+    "Field",
+    "FieldMaker",
+    "PathResult",
+    "Starts",
+    "refuse_many_paths",
+    "starts_at_points",
+    "starts_at_wells",
+    "starts_in_area",
+    "starts_of_inflow",
+    "starts_on_line",
+    "trace",
+]

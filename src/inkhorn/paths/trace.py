@@ -1,149 +1,38 @@
-"""Particle paths: exact in each cell for velocities that vary linearly between its faces."""
+"""Particle paths: rays in triangles, radial flow around wells, on any mesh, steady and in time."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 
-from inkhorn.errors import InputError, check_nonnegative, check_positive, place_words
+from inkhorn.errors import InputError, check_nonnegative, check_positive
 from inkhorn.flow import FlowResult
-from inkhorn.paths.velocity import FaceVelocities, face_velocities
+from inkhorn.paths.field import Field, FieldMaker
+from inkhorn.paths.result import PathResult
+from inkhorn.paths.starts import Starts, starts_at_points, starts_at_wells
 from inkhorn.progress import Progress
-from inkhorn.shown import Shown
 from inkhorn.site import Well
 from inkhorn.sizes import refuse_beyond
 from inkhorn.units import WithUnit, plain
 
-if TYPE_CHECKING:
-    import geopandas as gpd
-    import pandas as pd
+__all__ = ["refuse_many_paths", "trace"]
 
-__all__ = ["PathResult", "trace"]
+Array = NDArray[np.float64]
+Index = NDArray[np.int64]
 
-_MOST_POINTS = 20000
-_BYTES_PER_PATH = 4000.0  # of a hundred points or so, in the tables
-_REASONS = ("time limit", "left by the top", "taken inside", "stagnant", "too many steps")
-
-
-@dataclass(frozen=True, eq=False)
-class _Starts:
-    """Where particles begin, and the travel time they already have."""
-
-    cell: NDArray[np.int64]
-    place: NDArray[np.float64]
-    time: NDArray[np.float64]
-    name: list[str]
+_BYTES_PER_PATH = 8000.0  # of a hundred points or so, in the tables
+_BYTES_PER_END = 400.0
+_POINTS = 200_000  # that a thread writes before they are put away
+_CROSSINGS = 1_000_000  # sides of triangles, after which a path is given up
+_WEAK = ("chance", "pass", "end")
 
 
-@dataclass(frozen=True, eq=False)
-class PathResult(Shown):
-    """Particle paths of one tracing.
-
-    Attributes
-    ----------
-    points : pandas.DataFrame
-        One row per point: path, time [day], x, y, z [m], layer. Points stand where a path crosses from
-        cell to cell and at every time mark.
-    ends : pandas.DataFrame
-        One row per path: where it began and ended, why, by which feature, and its travel time [day].
-    backward : bool
-        Whether the water was followed to where it came from.
-    """
-
-    flow: FlowResult = field(repr=False)
-    points: pd.DataFrame
-    ends: pd.DataFrame
-    backward: bool
-    mark: float
-
-    def __repr__(self) -> str:
-        way = "backward" if self.backward else "forward"
-        longest = self.ends["travel time [day]"].max() / 365.25 if len(self.ends) else 0.0
-        return f"PathResult({len(self.ends)} paths {way}, longest {longest:.3g} years)"
-
-    def marks(self) -> pd.DataFrame:
-        """Return the points at the time marks."""
-        if not self.mark:
-            return self.points.iloc[:0]
-        count = self.points["time [day]"] / self.mark
-        whole = (np.abs(count - np.round(count)) < 1e-6) & (count > 0.5)
-        return self.points[whole]
-
-    def lines(self) -> gpd.GeoDataFrame:
-        """Return one line per path, with the columns of `ends`."""
-        import geopandas as gpd
-        import shapely
-
-        crs = self.flow.model.site.crs if self.flow.model.site is not None else None
-        shapes = []
-        for path in self.ends["path"]:
-            xyz = self.points.loc[self.points["path"] == path, ["x [m]", "y [m]", "z [m]"]].to_numpy()
-            shapes.append(shapely.LineString(xyz if len(xyz) > 1 else np.repeat(xyz, 2, axis=0)))
-        return gpd.GeoDataFrame(self.ends, geometry=shapes, crs=crs)
-
-
-def _starts_at_points(flow: FlowResult, points: NDArray[np.float64], field_: FaceVelocities) -> _Starts:
-    grid = flow.model.grid
-    if points.ndim != 2 or points.shape[1] != 3:
-        raise InputError(f"start points have the shape {points.shape}; expected (n, 3): x, y and z in m.")
-    cell = np.empty(len(points), dtype=np.int64)
-    place = points.copy()
-    for k, (x, y, z) in enumerate(points):
-        plan = int(grid.mesh.locate([x], [y])[0])
-        column = grid.column_of(plan) if plan >= 0 else np.empty(0, np.int64)
-        inside = column[(grid.cells.bottom[column] <= z) & (z <= grid.cells.top[column])]
-        if len(inside) == 0:
-            raise InputError(
-                f"start point {k} at {place_words(x, y)}, z={z:g} lies in no cell. Check that z is an elevation."
-            )
-        cell[k] = inside[0]
-        u, v = grid.mesh.from_map(x, y)  # type: ignore[attr-defined]  # face_velocities has seen to that
-        place[k] = u, v, min(z, field_.high[cell[k], 2])  # above the water table it begins on it
-    return _Starts(cell, place, np.zeros(len(points)), [f"point {k}" for k in range(len(points))])
-
-
-def _starts_at_wells(flow: FlowResult, names: Sequence[str], each: int, field_: FaceVelocities) -> _Starts:
-    """Begin where the walls of the well's cells are met at equal angles.
-
-    Inside its cell the flow to a well is radial: equal angles are equal shares of its water, and the
-    way from the well to radius r takes ``pi * porosity * height * r² / flow``.
-    """
-    model, step = flow.model, flow.steps[-1]
-    term = model.term("well")
-    flows = step.term_flow[model.terms.index(term)]
-    cell, place, time, name = [], [], [], []
-    for well in names:
-        if well not in term.feature_names:
-            raise InputError(f'there is no well "{well}" in the model; it has {list(term.feature_names)}.')
-        entries = np.flatnonzero(term.feature_index == term.feature_names.index(well))
-        share = np.abs(flows[entries])
-        if share.sum() == 0.0:
-            continue  # an idle well draws nothing
-        counts = np.maximum(np.round(each * share / share.sum()).astype(int), 1)
-        for entry, count in zip(entries, counts, strict=True):
-            c = int(term.cells[entry])
-            low, high = field_.low[c], field_.high[c]
-            middle, half = 0.5 * (low + high), 0.5 * (high - low)
-            angle = 2.0 * np.pi * (np.arange(count) + 0.5) / count
-            direction = np.column_stack([np.cos(angle), np.sin(angle)])
-            radius = (half[:2] / np.maximum(np.abs(direction), 1e-12)).min(axis=1)
-            level = (np.arange(count) % 3 + 0.5) / 3.0
-            xy = np.clip(middle[:2] + radius[:, None] * direction, low[:2], high[:2])
-            place.append(np.column_stack([xy, low[2] + level * (high[2] - low[2])]))
-            cell.append(np.full(count, c))
-            volume = np.pi * model.porosity[c] * (high[2] - low[2]) * radius**2
-            time.append(volume / abs(flows[entry]))
-            name += [well] * int(count)
-    if not cell:
-        raise InputError(f"none of the wells {list(names)} takes or gives any water; nothing to trace.")
-    return _Starts(np.concatenate(cell), np.concatenate(place), np.concatenate(time), name)
-
-
-def refuse_many_paths(count: int) -> None:
+def refuse_many_paths(count: int, *, points: bool = True) -> None:
     """Refuse more paths than memory is allowed for.
 
     Raises
@@ -151,30 +40,132 @@ def refuse_many_paths(count: int) -> None:
     InputError
         With the estimate and the limit.
     """
-    refuse_beyond("memory", count * _BYTES_PER_PATH, f"{count:.3g} paths", "Ask for fewer.")
+    each = _BYTES_PER_PATH if points else _BYTES_PER_END
+    refuse_beyond("memory", count * each, f"{count:.3g} paths", "Ask for fewer.")
+
+
+class _Particles:
+    """The state of all particles; every array (n,)."""
+
+    def __init__(self, starts: Starts, maker: FieldMaker, release: Array, most: float, left: Array) -> None:
+        grid, n = maker.grid, len(starts)
+        plan = starts.plan.copy()
+        unknown = plan < 0
+        plan[unknown] = grid.mesh.locate(starts.x[unknown], starts.y[unknown])
+        lost = np.flatnonzero((plan < 0) | (maker.number[starts.layer, np.maximum(plan, 0)] < 0))
+        if len(lost):
+            k = int(lost[0])
+            raise InputError(
+                f"start {k} ({starts.name[k]}) at x={starts.x[k]:g}, y={starts.y[k]:g} lies in no cell of layer "
+                f'"{grid.layer_names[starts.layer[k]]}" ({len(lost)} of {n}). Choose places inside the cells.'
+            )
+        origin = maker.fans.origin
+        self.layer = starts.layer.astype(np.int64).copy()
+        self.triangle = maker.fans.holding(plan, starts.x, starts.y)
+        self.x, self.y = starts.x - origin[0], starts.y - origin[1]
+        self.zeta = starts.height.astype(np.float64).copy()
+        self.clock = release.astype(np.float64).copy()
+        self.age = np.zeros(n)
+        self.most_age = np.full(n, most)
+        self.left = left
+        self.status = np.zeros(n, dtype=np.int64)
+        self.entered = np.full(n, -1, dtype=np.int64)
+        self.where = np.full(n, -1, dtype=np.int64)
+        self.count = np.zeros(n, dtype=np.int64)
+
+    def arrays(self) -> tuple[Any, ...]:
+        """All of them, in the order of the kernel."""
+        return (
+            self.layer, self.triangle, self.x, self.y, self.zeta, self.clock, self.age, self.most_age, self.left,
+            self.status, self.entered, self.where, self.count,
+        )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class _Window:
+    """A step as particles go through it: from when to when by their clock."""
+
+    step: int
+    begin: float
+    end: float
+
+
+def _windows(flow: FlowResult, backward: bool) -> list[_Window]:
+    """The steps in the order in which particles go through them; steady flow alone has no end."""
+    n = len(flow.steps)
+    if n == 1 and flow.steps[0].steady:
+        return [_Window(0, 0.0, np.inf)]
+    spans = [(flow.steps[k].begin, flow.steps[k].end) for k in range(n)]
+    made = [_Window(k, *span) for k, span in enumerate(spans)]
+    if not backward:
+        return made
+    return [_Window(w.step, -w.end, -w.begin) for w in reversed(made)]
+
+
+def _released(flow: FlowResult, windows: list[_Window], release: Any, backward: bool) -> NDArray[np.float64]:
+    """Times of release by the clock of the particles."""
+    if release is None:
+        return np.array([windows[0].begin])
+    if not np.isfinite(windows[0].end) and len(windows) == 1:
+        raise InputError(
+            "the flow is steady, so that it does not matter when particles begin. Leave out `release`."
+        )
+    start = None if flow.model.schedule is None else flow.model.schedule.start
+    found = []
+    for one in np.atleast_1d(np.asarray(release, dtype=object)):
+        if isinstance(one, (int, float, np.integer, np.floating)):
+            day = float(one)
+        elif start is None:
+            raise InputError(f"{one} is a date, but the run begins at none. Give days since its start.")
+        else:
+            date = np.datetime64(str(one)).astype("datetime64[s]")
+            day = float((date - start) / np.timedelta64(1, "s")) / 86400.0
+        clock = -day if backward else day
+        if not windows[0].begin - 1e-9 <= clock <= windows[-1].end + 1e-9:
+            low, high = sorted(abs(v) for v in (windows[0].begin, windows[-1].end))
+            raise InputError(
+                f"particles are released at {one}, outside the run from day {low:g} to {high:g}."
+            )
+        found.append(clock)
+    return np.array(found)
 
 
 def trace(
     flow: FlowResult,
-    start: Sequence[Any] | NDArray[np.float64],
+    start: Starts | Sequence[Any] | ArrayLike,
     *,
     backward: bool = False,
     max_time: WithUnit = 200.0 * 365.25,
     mark: WithUnit = 0.0,
     per_well: int = 24,
+    release: Any = None,
+    weak: str = "chance",
+    through_bores: bool = False,
+    retardation: ArrayLike = 1.0,
+    moisture: float = 0.0,
+    stop_in: Any = None,
+    points: bool = True,
+    seed: int = 0,
+    threads: int = 1,
     progress: Progress | None = None,
 ) -> PathResult:
-    """Follow the water from wells or points, forward or backward.
+    """Follow the water from wells, points, areas or wherever it enters, forward or backward, on any grid, in time.
 
-    A path ends where the water leaves the aquifer, where a sink inside a cell takes all that arrives
-    there (a weaker one is passed by), or at `max_time`.
+    In every triangle of a cell the flow is that of Raviart and Thomas of the lowest order, which balances and in which
+    the way is a straight ray and its time closed; around wells their radial flow is taken out first and added where a
+    particle is, so it meets the bore where it stands. Up and down a particle keeps its share of the height of the water,
+    beside what flows through floors and tops; the water table moves evenly over a step. Elastic storage moves no pores,
+    and is no part of the velocity up and down.
+
+    A path ends where the water leaves the aquifer (backward: entered it), in a bore, at `max_time`, or at the end of the
+    run (backward: its start). Water falls from above through cells that are not full at once, unless `moisture` is given.
 
     Parameters
     ----------
     flow : FlowResult
-        Steady flow on rectangular cells, with porosity.
-    start : sequence of Well or str, or array_like of float (n, 3)
-        Wells or their names; or points x, y, z [m].
+        Flow with porosity.
+    start : Starts, sequence of Well or str, or array_like of float (n, 3)
+        From `starts_of_inflow` and its like; wells or their names; or points x, y, z [m].
     backward : bool
         Follow the water to where it came from.
     max_time : float
@@ -182,7 +173,26 @@ def trace(
     mark : float
         Time between marks along the paths [day]; 0 for none.
     per_well : int
-        About how many particles begin at each well, shared along its screen by flow.
+        About how many particles begin at each well, shared by what each cell gives.
+    release : float, date or sequence of them, optional
+        When particles begin, each at every time; the start of the run if not given (backward: its end).
+    weak : {"chance", "pass", "end"}
+        In cells that give up a part of their water inside, as to a drain under rain: by chance of the share taken, as
+        flow does; pass; or end there. Wells need none of these: what they take they take where they stand.
+    through_bores : bool
+        Go on where a bore gives water to other layers, by chance of its share; else paths end in bores.
+    retardation : float or array_like, as of `Grid.per_cell`
+        How much slower than the water a dissolved species moves.
+    moisture : float
+        Share of the volume that water fills on its way down above the water table; 0: it falls at once.
+    stop_in : array_like of bool, (n_cells,), or shapely Polygon, optional
+        Cells in which paths end.
+    points : bool
+        Keep the points of paths; else only their ends, in memory that does not grow with their length.
+    seed : int
+        Of all chance.
+    threads : int
+        That follow particles side by side; the paths are the same.
     progress : callable, optional
         Called with what is being done and its share, as `inkhorn.progress.Progress` says.
 
@@ -193,13 +203,16 @@ def trace(
     Raises
     ------
     InputError
-        If the flow is not steady or not on whole rectangles, porosity is missing, a well is not there or moves no
-        water, or more paths are asked for than memory is allowed for.
+        If porosity is missing, a start lies in no cell, a well is not there or moves no water, a time lies outside the
+        run, or more paths are asked for than memory is allowed for.
 
     References
     ----------
-    Pollock, D. W. (1988), Semianalytical computation of path lines for finite-difference models,
-    Ground Water 26(6), 743-750, eqs. 8-13.
+    Cordes, C. & Kinzelbach, W. (1992), Continuous groundwater velocity fields and path lines in linear, bilinear, and
+    trilinear finite elements, Water Resources Research 28(11), 2903-2911. Mosé, R., Siegel, P., Ackerer, P. & Chavent,
+    G. (1994), Application of the mixed hybrid finite element approximation in a groundwater flow model, Water Resources
+    Research 30(11), 3001-3012. Dormand, J. R. & Prince, P. J. (1980), A family of embedded Runge-Kutta formulae, Journal
+    of Computational and Applied Mathematics 6(1), 19-26.
 
     Examples
     --------
@@ -209,109 +222,349 @@ def trace(
     >>> grid = layered(rectangles((0, 0, 500, 100), cell=100), [0.0, -20.0])
     >>> ends = terms.FixedHeadTerm(cells=[0, 4], head=[10.0, 8.0])
     >>> paths = trace(solve_flow(Model(grid, 5.0, porosity=0.2, terms=[ends])), [(100.0, 50.0, -10.0)])
-    >>> round(float(paths.points["time [day]"].iloc[3]), 6)  # 300 m at 5 * 0.005 / 0.2 m/day
+    >>> there = paths.points["x [m]"].sub(400.0).abs().idxmin()
+    >>> round(float(paths.points["time [day]"][there]), 6)  # 300 m at 5 * 0.005 / 0.2 m/day
     2400.0
     """
-    import pandas as pd
-
-    from inkhorn.paths._kernels import TOP, track
-
     max_time, mark = plain(max_time, "time", "max_time"), plain(mark, "time", "mark")
     check_positive("max_time", max_time, unit="days")
     check_nonnegative("mark", mark, unit="days")
+    check_nonnegative("moisture", moisture)
     check_positive("per_well", per_well)
-    count = len(start) if isinstance(start, Sequence) else int(np.shape(start)[0])
-    refuse_many_paths(count * (per_well if all(isinstance(s, Well | str) for s in start) else 1))
-    velocities = face_velocities(flow)
-    start = list(start)
-    if not start:
+    check_positive("threads", threads)
+    if weak not in _WEAK:
+        raise InputError(f'weak is "{weak}"; expected one of {list(_WEAK)}.')
+    maker = FieldMaker(flow)
+    windows = _windows(flow, backward)
+    release_at = _released(flow, windows, release, backward)
+    begun = next((w.step for w in windows if w.begin <= release_at.min() < w.end), windows[0].step)
+    starts = _starts(flow, start, backward, per_well, begun, maker)
+    refuse_many_paths(len(starts) * len(release_at), points=points)
+    if len(release_at) > 1:
+        clock = np.tile(release_at, len(starts))
+        starts = starts.repeated(len(release_at))
+    else:
+        clock = np.full(len(starts), release_at[0])
+    random = np.random.default_rng(seed)
+    left = {"chance": random.exponential(size=len(starts)), "pass": np.full(len(starts), np.inf)}.get(
+        weak, np.zeros(len(starts))
+    )
+    particles = _Particles(starts, maker, clock, float(max_time), left)
+    tracer = _Tracer(
+        maker,
+        particles,
+        backward,
+        float(mark),
+        weak,
+        retardation,
+        float(moisture),
+        stop_in,
+        points,
+        int(threads),
+        random,
+    )
+    if through_bores:
+        tracer.through_bores = True
+    for number, window in enumerate(windows):
+        tracer.go_through(window, progress, (number, len(windows)))
+        if not (particles.status == 0).any():
+            break
+    tracer.out_of_time(windows[-1].end)
+    return tracer.result(starts, clock, backward)
+
+
+def _starts(
+    flow: FlowResult, start: Any, backward: bool, per_well: int, step: int, maker: FieldMaker
+) -> Starts:
+    """Starts of any kind."""
+    if isinstance(start, Starts):
+        if not len(start):
+            raise InputError(
+                "nothing to start from: `start` is empty. Give wells, their names, or points x, y, z."
+            )
+        return start
+    given = list(start)
+    if not given:
         raise InputError(
             "nothing to start from: `start` is empty. Give wells, their names, or points x, y, z."
         )
-    if all(isinstance(s, Well | str) for s in start):
-        names = [s.name if isinstance(s, Well) else s for s in start]
-        begin = _starts_at_wells(flow, names, per_well, velocities)
-    else:
-        begin = _starts_at_points(flow, np.asarray(start, dtype=np.float64), velocities)
+    if all(isinstance(s, Well | str) for s in given):
+        names = [s.name if isinstance(s, Well) else s for s in given]
+        refuse_many_paths(len(names) * per_well)
+        return starts_at_wells(flow, names, backward=backward, per_well=per_well, step=step, maker=maker)
+    refuse_many_paths(len(given))
+    return starts_at_points(flow, np.asarray(given, dtype=np.float64), step=step)
 
-    grid, model, sign = flow.model.grid, flow.model, -1.0 if backward else 1.0
-    velocity = np.ascontiguousarray(sign * velocities.velocity)
-    out_cell = np.empty(_MOST_POINTS, dtype=np.int64)
-    out_xyz, out_t = np.empty((_MOST_POINTS, 3)), np.empty(_MOST_POINTS)
-    pieces, ends = [], []
-    for k, (x, y, z) in enumerate(begin.place.tolist()):
-        count, reason = track(
-            int(begin.cell[k]),
-            x,
-            y,
-            z,
-            float(begin.time[k]),
-            velocities.low,
-            velocities.high,
-            velocity,
-            velocities.neighbour,
-            float(max_time),
-            float(mark),
-            out_cell,
-            out_xyz,
-            out_t,
+
+class _Tracer:
+    """Takes particles through the steps of a flow, and puts down where they were and where they ended."""
+
+    def __init__(
+        self, maker: FieldMaker, particles: _Particles, backward: bool, mark: float, weak: str, retardation: Any,
+        moisture: float, stop_in: Any, points: bool, threads: int, random: np.random.Generator,
+    ) -> None:  # fmt: skip
+        grid = maker.grid
+        self.maker, self.particles, self.mark, self.weak = maker, particles, mark, weak
+        self.sign = -1.0 if backward else 1.0
+        self.pores = maker.pores * grid.per_cell("retardation", retardation)
+        if (self.pores <= 0.0).any():
+            raise InputError("retardation times porosity is not above 0 in some cells; expected 1 or more.")
+        self.moisture, self.keep, self.threads, self.random = moisture, points, threads, random
+        self.stop = np.zeros(grid.n_cells, dtype=bool)
+        if stop_in is not None:
+            self.stop = _cells_in(grid, stop_in)
+        self.through_bores = False
+        self.last_step = np.full(len(particles.x), -1)
+        self.parts: list[tuple[Any, ...]] = []
+        self.reason = np.zeros(len(particles.x), dtype=np.int64)
+        n = len(particles.x)
+        self.term, self.entry = np.full(n, -1), np.full(n, -1)
+        self.ending = np.full(n, np.nan)
+
+    def go_through(self, window: _Window, progress: Progress | None, of: tuple[int, int]) -> None:
+        """Follow all particles that move through a step."""
+        p = self.particles
+        running = (p.status == 0) & (p.clock < window.end)
+        if not running.any():
+            return
+        field = self.maker.made(window.step)
+        backward = self.sign < 0
+        lasting = window.end - window.begin
+        begin, end = (field.height_after, field.height) if backward else (field.height, field.height_after)
+        rate = np.zeros(len(begin)) if not np.isfinite(lasting) or lasting <= 0 else (end - begin) / lasting
+        lost = field.given if backward else field.taken
+        stop = self.stop
+        if self.weak == "pass":
+            lost = np.zeros(len(lost))
+        elif self.weak == "end":
+            stop, lost = stop | (lost > 0.0), np.zeros(len(lost))
+        bores = self._bores(field)
+        args = (field, begin, rate, lost, stop, bores, self.maker.open_rim(field))
+        cells, fans = self.maker.grid.cells, self.maker.fans
+        if self.keep and of[0] == 0:
+            self._first_points(field, begin, window)
+        while True:
+            fresh = np.flatnonzero((p.status == 0) & (p.clock < window.end))
+            if not len(fresh):
+                break
+            self._follow(window, args, fans, cells, progress, of)
+            again = self._ended(field, window, stop, bores)
+            if not again:
+                break
+
+    def _bores(self, field: Field) -> Array:
+        bore = field.bore
+        cosine, sine, ratio = self.maker.ellipses(bore)
+        origin = self.maker.fans.origin
+        return np.column_stack(
+            [
+                bore.x - origin[0], bore.y - origin[1], bore.flow / (2.0 * np.pi), bore.radius, cosine, sine, ratio,
+            ]
+        ).reshape(-1, 7)  # fmt: skip
+
+    def _first_points(self, field: Field, height: Array, window: _Window) -> None:
+        p, fans = self.particles, self.maker.fans
+        cell = self.maker.number[p.layer, fans.cell[p.triangle]]
+        water = height[cell]
+        place = np.column_stack([p.x, p.y, self.maker.grid.cells.bottom[cell] + p.zeta * water])
+        prism = p.layer * len(fans) + p.triangle
+        arm = place[:, :2] - fans.corner[p.triangle, 0]
+        flow = field.value[prism] + field.slope[prism][:, None] * arm
+        speed = np.hypot(flow[:, 0], flow[:, 1]) / (self.pores[cell] * water)
+        n = len(p.x)
+        self.parts.append((np.arange(n), np.zeros(n), place, cell, speed, np.zeros(n, dtype=bool)))
+
+    def _follow(
+        self,
+        window: _Window,
+        args: tuple[Any, ...],
+        fans: Any,
+        cells: Any,
+        progress: Progress | None,
+        of: tuple[int, int],
+    ) -> None:
+        """Let all threads follow their share of the particles to the end of the step."""
+        from concurrent.futures import ThreadPoolExecutor
+
+        n = len(self.particles.x)
+        edges = np.linspace(0, n, self.threads + 1).astype(int)
+        shares = [(int(a), int(b)) for a, b in pairwise(edges) if b > a]
+        if len(shares) == 1:
+            self.parts += list(self._share(shares[0], window, args, fans, cells, progress, of))
+            return
+        with ThreadPoolExecutor(len(shares)) as pool:
+            work = [pool.submit(self._whole_share, s, window, args, fans, cells, of) for s in shares]
+            for one in work:
+                self.parts += one.result()
+
+    def _whole_share(self, *args: Any) -> list[tuple[Any, ...]]:
+        share, window, made, fans, cells, of = args
+        return list(self._share(share, window, made, fans, cells, None, of))
+
+    def _share(
+        self, share: tuple[int, int], window: _Window, args: tuple[Any, ...], fans: Any, cells: Any,
+        progress: Progress | None, of: tuple[int, int],
+    ) -> Iterator[tuple[Any, ...]]:  # fmt: skip
+        from inkhorn.paths import _kernels
+
+        follow: Any = _kernels.follow
+
+        field, begin, rate, lost, stop, bores, open_rim = args
+        maker, p = self.maker, self.particles
+        room = _POINTS if self.keep else 8
+        out = (
+            np.empty(room, dtype=np.int64), np.empty(room), np.empty((room, 3)), np.empty(room, dtype=np.int64),
+            np.empty(room), np.empty(room, dtype=bool),
+        )  # fmt: skip
+        at, (first, last) = share[0], share
+        chunk = max((last - first) // 50, 200)
+        while at < last:
+            until = min(at + chunk, last)
+            written, at = follow(
+                at, until, window.begin, window.end, self.sign, self.mark, _CROSSINGS, *p.arrays(), fans.corner,
+                fans.cell, fans.beyond, fans.back, fans.rim, maker.number, maker.above, maker.below, open_rim,
+                field.value, field.slope, field.low, field.high, begin, rate, self.pores, lost, stop, field.near,
+                field.around, bores, cells.bottom, cells.top, self.moisture, *out, self.keep,
+            )  # fmt: skip
+            if written:
+                yield tuple(v[:written].copy() for v in out)
+            if progress is not None:
+                progress("following paths", (of[0] + (at - first) / (last - first)) / of[1])
+
+    def _ended(self, field: Field, window: _Window, stop: Any, bores: Array) -> bool:
+        """Name what took the particles that ended in this step; whether some go on through bores."""
+        from inkhorn.paths import _kernels as k
+
+        p, maker = self.particles, self.maker
+        new = np.flatnonzero((p.status != k.RUNNING) & (self.reason == 0))
+        self.reason[new] = p.status[new]
+        self.last_step[new] = window.step
+        fans = maker.fans
+        cell = maker.number[p.layer[new], fans.cell[p.triangle[new]]]
+        for status, name in ((k.TOP, "top"), (k.FLOOR, "floor"), (k.INSIDE, "inside"), (k.RIM, "side")):
+            mine = p.status[new] == status
+            if not mine.any():
+                continue
+            at = cell[mine]
+            if name == "side":
+                edge = fans.rim[p.triangle[new[mine]], p.where[new[mine]]]
+                at = maker.outer_face(p.layer[new[mine]], edge)
+            self._choose(new[mine], at, field, name)
+        stopped = new[p.status[new] == k.STOPPED]
+        weak = stopped[~self.stop[maker.number[p.layer[stopped], fans.cell[p.triangle[stopped]]]]]
+        self.reason[weak] = k.INSIDE
+        self._choose(weak, maker.number[p.layer[weak], fans.cell[p.triangle[weak]]], field, "inside")
+        in_bore = new[p.status[new] == k.BORE]
+        self.term[in_bore], self.entry[in_bore] = (
+            field.bore.term[p.where[in_bore]],
+            field.bore.entry[p.where[in_bore]],
         )
-        time, last = out_t[:count].copy(), int(out_cell[count - 1])
-        feature = _feature_at(flow, last, inside=reason != TOP) if reason in (1, 2) else ""
-        if reason == 2 and feature and not backward:
-            time[-1] += _time_to_well(flow, last, out_xyz[count - 1], velocities)
-        layers = grid.cells.layer[out_cell[:count]]
-        own = out_xyz[:count]
-        place = np.column_stack([*grid.mesh.to_map(own[:, 0], own[:, 1]), own[:, 2]])  # type: ignore[attr-defined]
-        pieces.append((np.full(count, k), time, place, layers))
-        ends.append(
-            {
-                "path": k,
-                "start": begin.name[k],
-                "end": _REASONS[reason],
-                "feature": feature,
-                "travel time [day]": time[-1],
-                "start layer": grid.layer_names[layers[0]],
-                "end layer": grid.layer_names[layers[-1]],
-                "end x [m]": place[-1, 0],
-                "end y [m]": place[-1, 1],
-                "end z [m]": place[-1, 2],
-            }
+        self.ending[new] = p.clock[new]
+        if self.through_bores and len(in_bore):
+            return self._on_through_bores(in_bore, field)
+        return False
+
+    def _choose(self, who: Index, at: Index, field: Field, name: str) -> None:
+        """Choose the entry that took (or brought) each particle, by chance of its flow."""
+        if not len(who):
+            return
+        passings = [field.through[name]] + (
+            [field.through["top"], field.through["floor"]] if name == "inside" else []
         )
-        if progress is not None:
-            progress("following paths", (k + 1) / len(begin.cell))
-    xyz = np.concatenate([p[2] for p in pieces])
-    points = pd.DataFrame(
-        {
-            "path": np.concatenate([p[0] for p in pieces]),
-            "time [day]": np.concatenate([p[1] for p in pieces]),
-            "x [m]": xyz[:, 0],
-            "y [m]": xyz[:, 1],
-            "z [m]": xyz[:, 2],
-            "layer": np.array(model.grid.layer_names, dtype=object)[np.concatenate([p[3] for p in pieces])],
-        }
-    )
-    return PathResult(flow, points, pd.DataFrame(ends), backward, mark)
+        where = np.concatenate([q.at for q in passings])
+        water = np.concatenate([np.maximum(-self.sign * q.flow, 0.0) for q in passings])
+        term, entry = (np.concatenate([getattr(q, v) for q in passings]) for v in ("term", "entry"))
+        some = np.flatnonzero(water > 0.0)
+        if not len(some):
+            return
+        order = some[np.argsort(where[some], kind="stable")]
+        place = where[order]
+        along = np.concatenate([[0.0], np.cumsum(water[order])])
+        first, last = np.searchsorted(place, at), np.searchsorted(place, at, side="right")
+        there = last > first
+        low, high = along[first], along[last]
+        pick = low + self.random.uniform(size=len(who)) * (high - low)
+        chosen = np.clip(np.searchsorted(along, pick, side="right") - 1, first, np.maximum(last - 1, first))
+        chosen = order[np.minimum(chosen, len(order) - 1)]
+        self.term[who[there]], self.entry[who[there]] = term[chosen[there]], entry[chosen[there]]
+
+    def _on_through_bores(self, who: Index, field: Field) -> bool:
+        """Let those that met a bore go on where it gives water to other layers, by chance of that share."""
+        p, maker, bore = self.particles, self.maker, field.bore
+        fans, model = maker.fans, maker.flow.model
+        feature = np.array(
+            [
+                model.terms[t].feature_index[e] + 100_000 * t
+                for t, e in zip(bore.term, bore.entry, strict=True)
+            ]
+        )
+        on = False
+        for one in np.unique(feature[p.where[who]]):
+            mine = who[feature[p.where[who]] == one]
+            own = np.flatnonzero(feature == one)
+            way = self.sign * bore.flow[own]
+            gives = own[way > 0.0]
+            comes, goes = -way[way < 0.0].sum(), way[way > 0.0].sum()
+            if not len(gives) or comes <= 0.0:
+                continue
+            goes_on = mine[self.random.uniform(size=len(mine)) < goes / comes]
+            if not len(goes_on):
+                continue
+            water = np.abs(bore.flow[gives])
+            to = gives[self.random.choice(len(gives), size=len(goes_on), p=water / water.sum())]
+            angle = self.random.uniform(0.0, 2.0 * np.pi, len(goes_on))
+            reach = bore.radius[to] * (1.0 + 1e-6)
+            x, y = bore.x[to] + reach * np.cos(angle), bore.y[to] + reach * np.sin(angle)
+            place = np.column_stack([x, y])
+            plan = maker.plan_at(bore.cell[to], place)
+            p.layer[goes_on] = maker.grid.cells.layer[bore.cell[to]]
+            p.triangle[goes_on] = fans.holding(plan, x, y)
+            p.x[goes_on], p.y[goes_on] = x - fans.origin[0], y - fans.origin[1]
+            p.zeta[goes_on] = self.random.uniform(size=len(goes_on))
+            p.status[goes_on], p.entered[goes_on], p.where[goes_on] = 0, -1, -1
+            self.reason[goes_on], self.term[goes_on], self.entry[goes_on] = 0, -1, -1
+            on = True
+        return on
+
+    def out_of_time(self, end: float) -> None:
+        """Those that still move have come to the end of the run."""
+        still = self.reason == 0
+        self.reason[still] = 10
+        self.ending[still] = self.particles.clock[still]
+
+    def result(self, starts: Starts, clock: Array, backward: bool) -> PathResult:
+        """Put the tables together."""
+        p, maker = self.particles, self.maker
+        fans, grid = maker.fans, maker.grid
+        cell = maker.number[p.layer, fans.cell[p.triangle]]
+        last = np.where(self.last_step >= 0, self.last_step, len(maker.flow.steps) - 1 if not backward else 0)
+        height = np.empty(len(cell))
+        for step in np.unique(last):
+            mine = last == step
+            volume = maker.flow.saturated_volume(int(step)) / grid.cells.area
+            height[mine] = volume[cell[mine]]
+        z = grid.cells.bottom[cell] + p.zeta * height
+        place = np.column_stack([p.x + fans.origin[0], p.y + fans.origin[1], z])
+        first = maker.number[starts.layer, fans.cell[fans.holding(self._plans(starts), starts.x, starts.y)]]
+        return PathResult.of(
+            maker.flow, starts, clock * self.sign, first, self.reason, self.term, self.entry, p.age, place, cell,
+            self.parts, fans.origin, backward, self.mark,
+        )  # fmt: skip
+
+    def _plans(self, starts: Starts) -> Index:
+        plan = starts.plan.copy()
+        unknown = plan < 0
+        plan[unknown] = self.maker.grid.mesh.locate(starts.x[unknown], starts.y[unknown])
+        return plan
 
 
-def _feature_at(flow: FlowResult, cell: int, *, inside: bool) -> str:
-    """Name the feature that moves most water through the top, or inside, of a cell."""
-    best, name = 0.0, ""
-    for term, flows in zip(flow.model.terms, flow.steps[-1].term_flow, strict=True):
-        here = (term.cells == cell) & ((term.crossing == "top") != inside)
-        for entry in np.flatnonzero(here):
-            if abs(flows[entry]) > best:
-                best, name = abs(flows[entry]), term.feature_names[term.feature_index[entry]]
-    return name
+def _cells_in(grid: Any, where: Any) -> NDArray[np.bool_]:
+    """Which cells a polygon holds the centres of, or truth values as given."""
+    import shapely
 
-
-def _time_to_well(flow: FlowResult, cell: int, place: NDArray[np.float64], field_: FaceVelocities) -> float:
-    """Return the time of the last, radial way inside the cell of a well [day]."""
-    taken = 0.0
-    for term, flows in zip(flow.model.terms, flow.steps[-1].term_flow, strict=True):
-        taken += float(-flows[(term.cells == cell) & (term.crossing == "screen")].sum())
-    if taken <= 0.0:
-        return 0.0
-    low, high = field_.low[cell], field_.high[cell]
-    r2 = float(((place[:2] - 0.5 * (low + high)[:2]) ** 2).sum())
-    return float(np.pi * flow.model.porosity[cell] * (high[2] - low[2]) * r2 / taken)
+    if isinstance(where, shapely.Geometry):
+        return np.asarray(shapely.contains_xy(where, grid.cells.x, grid.cells.y))
+    found = np.asarray(where, dtype=bool)
+    if found.shape != (grid.n_cells,):
+        raise InputError(f"stop_in has the shape {found.shape}; expected a polygon, or ({grid.n_cells},).")
+    return found

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import date
 from typing import Any, Literal
 
 from pydantic import BeforeValidator, model_validator
@@ -90,10 +91,23 @@ class LinePart(Part):
 
 
 class PathsPart(Part):
-    """Particle paths from wells."""
+    """Particle paths: from or to wells, from polygons, or from wherever water enters.
+
+    Of paths followed backward a table of ages is made, and of all what share of the water came from where, or went where.
+    """
 
     name: str = told("what they are called, of several", "capture", default="")
-    wells: list[str] = told("from or to which wells", ["hatchery"])
+    wells: list[str] = told("from or to which wells", ["hatchery"], default_factory=list)
+    within: ShapeFile | None = told("or from polygons", {"file": "site.gpkg", "table": "depot"}, default=None)
+    layers: list[str] = told(
+        "in these layers of the polygons; all if not given", ["sand"], default_factory=list
+    )
+    from_all_inflow: bool = told(
+        "or from wherever water enters (backward: leaves), by how much does", True, default=False
+    )
+    count: Whole = told(
+        "particles of polygons or of all inflow", 2000, default=1000, within=Range("number", 1)
+    )
     direction: Literal["backward", "forward"] = told(
         "against the flow, or with it", "forward", default="backward"
     )
@@ -105,6 +119,45 @@ class PathsPart(Part):
     )
     mark: Time = told("between marks along paths", "5 years", default=3652.5, within=nonnegative("time"))
     per_well: Whole = told("particles at each well", 48, default=24, within=Range("number", 1))
+    release: list[date | float] = told(
+        "in a run through time, dates or days since its start at which particles begin; the end of the run if not given "
+        "(forward: its start)",
+        ["2024-02-01", "2024-08-01"],
+        default_factory=list,
+    )
+    partly_taken: Literal["chance", "pass", "end"] = told(
+        "in cells that give up a part of their water inside, as to a drain under rain: end by chance of the share taken, "
+        "pass, or end",
+        "pass",
+        default="chance",
+    )
+    through_bores: bool = told(
+        "go on where a bore gives water to other layers, by its share; else paths end in bores",
+        True,
+        default=False,
+    )
+    moisture: Number = told(
+        "share of the volume that water fills as it falls above the water table; 0: it falls at once",
+        0.1,
+        default=0.0,
+        within=Range("number", 0, 1),
+    )
+    zones: list[Time] = told(
+        "times of which the zones around wells are wanted, as polygons",
+        ["50 days", "10 years"],
+        default_factory=list,
+    )
+
+    @model_validator(mode="after")
+    def _some_start(self) -> PathsPart:
+        given = bool(self.wells) + (self.within is not None) + self.from_all_inflow
+        if given != 1:
+            raise ValueError(
+                "say where paths begin, by one of `wells`, `within` polygons and `from_all_inflow`"
+            )
+        if self.zones and not (self.wells and self.direction == "backward"):
+            raise ValueError("zones are of wells, of paths that are followed backward")
+        return self
 
 
 class TransportPart(Part):

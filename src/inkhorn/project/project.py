@@ -65,6 +65,8 @@ class Project:
         What a run through time begins with, if not with a steady solution.
     regions : dict of str to shapely geometry or None
         The polygons of the regions whose budget is wanted; None for one that is not told by polygons.
+    starts : dict of str to shapely geometry
+        The polygons in which paths begin, by the name of the paths.
     lines : dict of str to shapely LineString
         Across which flow is wanted.
     findings : tuple of Finding
@@ -81,6 +83,7 @@ class Project:
     changes: tuple[str, ...] = field(repr=False, default=())
     initial_heads: Surface | None = field(repr=False, default=None)
     regions: dict[str, Any] = field(repr=False, default_factory=dict)
+    starts: dict[str, Any] = field(repr=False, default_factory=dict)
     lines: dict[str, Any] = field(repr=False, default_factory=dict)
     findings: tuple[Finding, ...] = field(repr=False, default=())
     near_shapes: dict[tuple[str | None, int], list[Any]] = field(repr=False, default_factory=dict)
@@ -368,6 +371,14 @@ class _Reader:
             for k, part in enumerate(self.asked.region)
         }
 
+    def starts(self) -> dict[str, Any]:
+        """Read the polygons in which paths begin."""
+        return {
+            part.name: self.source.union(part.within, "paths", k, "within")
+            for k, part in enumerate(self.asked.paths)
+            if part.within is not None
+        }
+
     def lines(self) -> dict[str, Any]:
         """Read the lines across which flow is wanted."""
         import shapely
@@ -461,6 +472,7 @@ class _Reader:
         species = [s.name for s in site.species]
         for k, paths in enumerate(asked.paths):
             known(paths.wells, wells, "well", "paths", k, "wells")
+            known(paths.layers, layers, "layer", "paths", k, "layers")
         for k, plume in enumerate(asked.transport):
             known([plume.species], species, "species", "transport", k, "species")
             known(plume.watch, wells, "well", "transport", k, "watch")
@@ -511,6 +523,7 @@ def read_project(path: str | Path, *, variant: str | None = None) -> Project:
     further: dict[str, Any] = {
         "initial_heads": reader.initial_heads(),
         "regions": reader.regions(),
+        "starts": reader.starts(),
         "lines": reader.lines(),
         "near_shapes": reader.near_shapes(),
     }

@@ -1,22 +1,25 @@
-"""Particle paths from and to wells."""
+"""Particle paths: from and to wells, from polygons, from all inflow; shares, ages and zones that follow."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import Any
+
+import numpy as np
 
 from inkhorn import draw
-from inkhorn.files import read_paths, write_paths, write_table
+from inkhorn.files import read_paths, write_paths, write_shapes, write_table
 from inkhorn.model import Finding, Model
-from inkhorn.paths import PathResult, refuse_many_paths, trace
+from inkhorn.paths import PathResult, refuse_many_paths, starts_in_area, starts_of_inflow, trace
 from inkhorn.project import Project
 from inkhorn.project.parts_asked import PathsPart
 from inkhorn.runs.product import Picture, Product, Work
-from inkhorn.runs.wants import lacking_porosity, left_out_in_time, too_much
-from inkhorn.space import RectangularMesh
+from inkhorn.runs.wants import lacking_porosity, too_much
 
 __all__ = ["PathsProduct"]
 
 YEAR = 365.25
+_YOUNGER = (50.0, YEAR, 10 * YEAR, 50 * YEAR)
 
 
 def _in_one_cell(model: Model, well: str) -> bool:
@@ -34,64 +37,122 @@ class PathsProduct(Product[PathResult]):
     def requests(self, project: Project, model: Model) -> Sequence[PathsPart]:
         return project.asked.paths
 
-    def possible(self, model: Model) -> bool:
-        mesh = model.grid.mesh
-        return model.schedule is None and isinstance(mesh, RectangularMesh) and mesh.outline is None
-
     def lacks(self, project: Project, model: Model, asked: PathsPart) -> Iterator[Finding]:
         where = f"{project.path.name}, [paths]"
         yield from lacking_porosity(project, model, self.what, self.table)
-        yield from left_out_in_time(project, model, f"{self.what} are", self.table)
-        yield from too_much(lambda: refuse_many_paths(len(asked.wells) * asked.per_well), where)
-        mesh = model.grid.mesh
-        if not isinstance(mesh, RectangularMesh) or mesh.outline is not None:
+        count = len(asked.wells) * asked.per_well or asked.count
+        yield from too_much(lambda: refuse_many_paths(count * max(len(asked.release), 1)), where)
+        if asked.release and model.schedule is None:
             yield Finding(
-                "note",
-                "particle paths need whole rectangles and are left out on this grid",
-                where,
-                "Name a grid of whole rectangles.",
-            )
+                "error", "particles are released at some times, but the flow is steady", where, "Leave out `release`."
+            )  # fmt: skip
+        if asked.within is not None:
+            yield from self._nowhere(project, model, asked, where)
         wells = {w.name: w for w in project.site.wells}
-        idle = [n for n in asked.wells if wells[n].abstraction == 0.0 and wells[n].injection == 0.0]
+        backward = asked.direction == "backward"
+        idle = [
+            n
+            for n in asked.wells
+            if model.schedule is None and (wells[n].abstraction if backward else wells[n].injection) == 0.0
+        ]
+        does = "takes no water" if backward else "gives no water, as paths that go forward need,"
         if idle and all(n in idle and _in_one_cell(model, n) for n in asked.wells):
             yield Finding(
                 "error",
-                f"paths begin at {', '.join(idle)}, which pumps nothing and lies in one layer: nothing can be followed",
+                f"paths begin at {', '.join(idle)}, which {does} and lies in one layer: nothing can be followed",
                 where,
-                "Name wells that pump.",
+                "Name wells that do, or change the direction.",
             )
         elif idle:
             yield Finding(
                 "warning",
-                f"paths begin at {', '.join(idle)}, which pumps nothing: only what passes through its screen from layer "
+                f"paths begin at {', '.join(idle)}, which {does}: only what passes through its screen from layer "
                 "to layer can be followed",
                 where,
-                "Name wells that pump.",
+                "Name wells that do, or change the direction.",
+            )
+
+    def _nowhere(self, project: Project, model: Model, asked: PathsPart, where: str) -> Iterator[Finding]:
+        """Polygons of starts with no cell of the layers."""
+        import shapely
+
+        grid = model.grid
+        layers = [k for n in asked.layers for k in grid.layers_named(n, "paths")] or range(
+            len(grid.layer_names)
+        )
+        inside = shapely.contains_xy(project.starts[asked.name], grid.cells.x, grid.cells.y)
+        if not (inside & np.isin(grid.cells.layer, list(layers))).any():
+            yield Finding(
+                "error",
+                "the polygons in which paths begin hold the centre of no cell"
+                + (f" of {', '.join(asked.layers)}" if asked.layers else ""),
+                where,
+                "Check their place, or make cells smaller there.",
             )
 
     def solve(self, work: Work, asked: PathsPart) -> PathResult:
+        backward = asked.direction == "backward"
+        start: Any = asked.wells
+        if asked.within is not None:
+            layers = [k for n in asked.layers for k in work.model.grid.layers_named(n, "paths")]
+            start = starts_in_area(
+                work.flow, work.project.starts[asked.name], layers=layers or None, count=asked.count
+            )
+        elif asked.from_all_inflow:
+            start = starts_of_inflow(work.flow, count=asked.count, backward=backward)
         return trace(
             work.flow,
-            asked.wells,
-            backward=asked.direction == "backward",
+            start,
+            backward=backward,
             max_time=asked.max_time,
             mark=asked.mark,
             per_well=asked.per_well,
+            release=asked.release or None,
+            weak=asked.partly_taken,
+            through_bores=asked.through_bores,
+            moisture=asked.moisture,
             progress=work.journal.progress,
         )
 
     def write(self, work: Work, asked: PathsPart, made: PathResult) -> None:
-        write_paths(made, work.folder.file("paths", asked.name))
-        write_table(made.ends, work.folder.file("path ends", asked.name), work.project.shown_in)
+        file, units = work.folder.file, work.project.shown_in
+        write_paths(made, file("paths", asked.name))
+        write_table(made.ends, file("path ends", asked.name), units)
+        write_table(made.shares(), file("path shares", asked.name), units)
+        if made.backward:
+            write_table(made.ages(_YOUNGER), file("path ages", asked.name), units)
+        if asked.zones:
+            write_shapes(made.zones(asked.zones), file("zones", asked.name))
 
     def read(self, work: Work, asked: PathsPart) -> PathResult:
         path = work.folder.there("paths", asked.name)
         return read_paths(path, work.flow, backward=asked.direction == "backward", mark=asked.mark)
 
     def draw(self, work: Work, asked: PathsPart, made: PathResult) -> Iterator[Picture]:
-        yield Picture.of(work.folder.file("paths picture", asked.name), self.what, draw.paths, made)
+        file = work.folder.file
+        yield Picture.of(file("paths picture", asked.name), self.what, draw.paths, made)
+        if len(made.ends) > 1:
+            yield Picture.of(file("ages picture", asked.name), "travel times", draw.travel_times, made)
+        if asked.zones:
+            yield Picture.of(
+                file("zones picture", asked.name), "zones", draw.zones, made, asked.zones
+            )  # fmt: skip
 
     def tell(self, work: Work, asked: PathsPart, made: PathResult) -> Iterator[str]:
         longest = made.ends["travel time [day]"].max() / YEAR
         named = f", {asked.name}" if asked.name else ""
         yield f"{len(made.ends)} particles followed {asked.direction}, for up to {longest:.3g} years{named}"
+        if not asked.wells:
+            return
+        shares = made.shares().reset_index()
+        for well in dict.fromkeys(made.ends["start"]):
+            mine = shares[shares["start"] == well].head(3)
+            parts = [f"{row['share [%]']:.3g} % {row['feature'] or row['end']}" for _, row in mine.iterrows()]
+            age = ""
+            if made.backward:
+                found = made.ages().loc[well]
+                some = (
+                    " (in part of the start of the run or a time limit)" if found["not known [%]"] > 0 else ""
+                )
+                age = f"; mean age {found['mean [day]'] / YEAR:.3g} years{some}"
+            yield f"water of {well}{named}: {', '.join(parts)}{age}"
