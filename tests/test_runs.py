@@ -238,7 +238,7 @@ line = [[0, 500], [1000, 500]]
     pd.testing.assert_frame_equal(kept.ends, fresh.ends, check_dtype=False)
     shares = again.paths("onward").shares()
     npt.assert_allclose(shares["flow [m³/day]"].sum(), flow.budget().loc["total", "in [m³/day]"])
-    written = pd.read_csv(path / "path_shares_onward.csv")
+    written = pd.read_csv(path / "path_shares-onward.csv")
     npt.assert_allclose(written["share [%]"], shares["share [%]"])
     plume = again.transport()
     assert plume.concentration.shape[1:] == flow.head.shape[1:]

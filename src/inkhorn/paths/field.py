@@ -399,6 +399,14 @@ class FieldMaker:
             near, around, bore, through,
         )  # fmt: skip
 
+    def water_height(self, number: int, share: float = 1.0) -> Array:
+        """Return the height of the water in each cell at a share of a step, (n_cells,) [m]."""
+        end = self.flow.saturated_volume(number) / self.grid.cells.area
+        if share >= 1.0 or self.flow.steps[number].steady:
+            return np.asarray(end)
+        begin = self._height_before(number)
+        return np.asarray(begin + share * (end - begin))
+
     def _height_before(self, number: int) -> Array:
         """Height of the water at the begin of a step."""
         from inkhorn.model import saturation
@@ -457,7 +465,12 @@ class FieldMaker:
         size = np.where(size > 1e-9 * (xx + yy) ** 2, size, np.inf)
         mean = np.column_stack([yy * right[0] - xy * right[1], xx * right[1] - xy * right[0]]) / size[:, None]
         piece = np.flatnonzero(coarse >= 0)
-        even = mean[mesh.group[fine.cells[piece]]].mean(axis=1)
+        # of the two cells at a border the one that the even flow fits better says more
+        rest = np.abs(water - length * (mean[owner] * normal).sum(axis=1))
+        misfit = np.bincount(owner, rest, n) / np.maximum(np.bincount(owner, np.abs(water), n), 1e-300)
+        pair = mesh.group[fine.cells[piece]]
+        trust = 1.0 / (misfit[pair] + 1e-12)
+        even = (trust[:, :, None] * mean[pair]).sum(axis=1) / trust.sum(axis=1)[:, None]
         length = fine.length[piece]
         share = length * (even * fine.normal[piece]).sum(axis=1)
         own = coarse[piece]

@@ -88,7 +88,13 @@ def _made(layer: Any, x: Any, y: Any, height: Any, flow: Any, name: Any, plan: A
 
 
 def starts_at_points(
-    flow: FlowResult, points: ArrayLike, *, step: int = -1, names: Sequence[str] | None = None
+    flow: FlowResult,
+    points: ArrayLike,
+    *,
+    step: int = -1,
+    share: float = 1.0,
+    names: Sequence[str] | None = None,
+    maker: FieldMaker | None = None,
 ) -> Starts:
     """Return starts at points.
 
@@ -100,6 +106,8 @@ def starts_at_points(
         x, y and elevation [m]. One above the water of its cell begins at the water table.
     step : int
         Whose water levels count.
+    share : float
+        Those at which share of the step, from 0 at its begin to 1 at its end.
     names : sequence of str, optional
         "point 0" and so on if not given.
 
@@ -126,7 +134,8 @@ def starts_at_points(
         )
     layer = np.argmax(inside, axis=0)
     cell = number[layer, np.arange(len(place))]
-    water = flow.filled(step)[cell] * cells.thickness[cell]
+    maker = FieldMaker(flow) if maker is None else maker
+    water = maker.water_height(step % len(flow.steps), share)[cell]
     height = np.clip((z - cells.bottom[cell]) / np.maximum(water, 1e-12), 0.0, 1.0)
     said = [f"point {k}" for k in range(len(place))] if names is None else list(names)
     return _made(layer, place[:, 0], place[:, 1], height, 1.0, np.array(said, dtype=object), plan)

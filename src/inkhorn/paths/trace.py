@@ -237,14 +237,8 @@ def trace(
     maker = FieldMaker(flow)
     windows = _windows(flow, backward)
     release_at = _released(flow, windows, release, backward)
-    begun = next((w.step for w in windows if w.begin <= release_at.min() < w.end), windows[0].step)
-    starts = _starts(flow, start, backward, per_well, begun, maker)
-    refuse_many_paths(len(starts) * len(release_at), points=points)
-    if len(release_at) > 1:
-        clock = np.tile(release_at, len(starts))
-        starts = starts.repeated(len(release_at))
-    else:
-        clock = np.full(len(starts), release_at[0])
+    starts, clock = _starts(flow, start, backward, per_well, windows, release_at, maker)
+    refuse_many_paths(len(starts), points=points)
     random = np.random.default_rng(seed)
     left = {"chance": random.exponential(size=len(starts)), "pass": np.full(len(starts), np.inf)}.get(
         weak, np.zeros(len(starts))
@@ -274,26 +268,40 @@ def trace(
 
 
 def _starts(
-    flow: FlowResult, start: Any, backward: bool, per_well: int, step: int, maker: FieldMaker
-) -> Starts:
-    """Starts of any kind."""
-    if isinstance(start, Starts):
-        if not len(start):
-            raise InputError(
-                "nothing to start from: `start` is empty. Give wells, their names, or points x, y, z."
-            )
-        return start
-    given = list(start)
-    if not given:
-        raise InputError(
-            "nothing to start from: `start` is empty. Give wells, their names, or points x, y, z."
-        )
-    if all(isinstance(s, Well | str) for s in given):
+    flow: FlowResult,
+    start: Any,
+    backward: bool,
+    per_well: int,
+    windows: list[_Window],
+    release: Array,
+    maker: FieldMaker,
+) -> tuple[Starts, Array]:
+    """Starts of any kind at every time of release, and these times by the clock."""
+    nothing = "nothing to start from: `start` is empty. Give wells, their names, or points x, y, z."
+    given: Any = start if isinstance(start, Starts) else list(start)
+    if not len(given):
+        raise InputError(nothing)
+    if not isinstance(given, Starts) and not all(isinstance(s, Well | str) for s in given):
+        refuse_many_paths(len(given) * len(release))
+        parts = []
+        for clock in release.tolist():
+            window = next((w for w in windows if w.begin <= clock < w.end), windows[-1])
+            lasting = window.end - window.begin
+            passed = (clock - window.begin) / lasting if 0.0 < lasting < np.inf else 0.0
+            share = 1.0 - passed if backward else passed
+            points = np.asarray(given, dtype=np.float64)
+            parts.append(starts_at_points(flow, points, step=window.step, share=share, maker=maker))
+        whole = parts[0]
+        for more in parts[1:]:
+            whole = whole + more
+        return whole, np.repeat(release, len(given))
+    if not isinstance(given, Starts):
         names = [s.name if isinstance(s, Well) else s for s in given]
-        refuse_many_paths(len(names) * per_well)
-        return starts_at_wells(flow, names, backward=backward, per_well=per_well, step=step, maker=maker)
-    refuse_many_paths(len(given))
-    return starts_at_points(flow, np.asarray(given, dtype=np.float64), step=step)
+        refuse_many_paths(len(names) * per_well * len(release))
+        begun = next((w.step for w in windows if w.begin <= release.min() < w.end), windows[0].step)
+        given = starts_at_wells(flow, names, backward=backward, per_well=per_well, step=begun, maker=maker)
+    refuse_many_paths(len(given) * len(release))
+    return (given.repeated(len(release)) if len(release) > 1 else given), np.tile(release, len(given))
 
 
 class _Tracer:
