@@ -41,8 +41,8 @@ __all__ = [
 drawing = typer.Typer(
     no_args_is_help=True,
     help="Draw a project, or a run of it (plan, section, block, surface, quality, values); or what a run found: heads, "
-    "water-table, depth, drawdown, head-surface, budget, exchange, convergence, hydrographs, paths, plume, "
-    "concentrations.",
+    "water-table, depth, drawdown, head-surface, budget, exchange, convergence, hydrographs, paths, travel-times, zones, "
+    "plume, concentrations.",
 )
 
 SiteFile = Annotated[
@@ -287,6 +287,12 @@ def draw_section(
     ] = None,
     exaggeration: Exaggeration = None,
     time: When = None,
+    paths: Annotated[
+        str | None,
+        typer.Option(
+            "--paths", help='With the paths of a run near it, by name; "" where there is one.', metavar="NAME"
+        ),
+    ] = None,
     in_time: Annotated[
         bool,
         typer.Option("--in-time", help="A film of all steps up to --time, GIF, or MP4 by the name of --out."),
@@ -315,10 +321,11 @@ def draw_section(
         return
     flow = drawn.flow
     last, used = step_of(flow, time), exaggeration or drawn.project.asked.draw.exaggeration
+    traced = None if paths is None else drawn.run.paths(paths)
     where = draw.line_of(flow.model.grid.mesh, corners or drawn.project.section_line, row, column)
 
     def paint(ax: Axes, step: int, scale: None = None) -> None:
-        draw.section(flow, where, step=step, exaggeration=used, ax=ax)
+        draw.section(flow, where, step=step, exaggeration=used, paths=traced, ax=ax)
 
     if in_time:
         drawn.film("section", paint, range(last + 1), out, lambda steps: None)

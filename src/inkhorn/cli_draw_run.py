@@ -26,6 +26,8 @@ if TYPE_CHECKING:
 
 __all__: list[str] = []
 
+_FRAMES = 40  # of a film of paths
+
 Shows = Annotated[
     str | None,
     typer.Option(
@@ -301,13 +303,72 @@ Named = Annotated[str, typer.Option("--name", help="Of several, which one.", met
 
 
 @drawing.command("paths")
-def draw_paths(run: RunFolder, name: Named = "", picture: Photo = None, out: Output = None) -> None:
+def draw_paths(
+    run: RunFolder,
+    name: Named = "",
+    by: Annotated[str, typer.Option(help="Coloured by time, layer or end.", metavar="WORD")] = "time",
+    picture: Photo = None,
+    in_time: Annotated[
+        bool,
+        typer.Option("--in-time", help="A film of paths as they grow, GIF, or MP4 by the name of --out."),
+    ] = False,
+    out: Output = None,
+) -> None:
     """Draw the particle paths of a run."""
+    import numpy as np
+
     from inkhorn import draw
 
     drawn = Drawn.of(run)
     traced = drawn.run.paths(name)
-    drawn.one(f"paths-{name}" if name else "paths", _laid(lambda ax: draw.paths(traced, ax=ax), picture), out)
+    called = f"paths-{name}" if name else "paths"
+    if in_time:
+        ages = np.linspace(0.0, float(traced.points["time [day]"].max()), _FRAMES + 1)[1:]
+
+        def paint(ax: Axes, k: int, scale: None = None) -> None:
+            _laid(lambda a: draw.paths(traced, by=by, until=float(ages[k]), ax=a), picture)(ax)
+
+        drawn.film(called, paint, range(_FRAMES), out, lambda steps: None)
+        return
+    drawn.one(called, _laid(lambda ax: draw.paths(traced, by=by, ax=ax), picture), out)
+
+
+@drawing.command("travel-times")
+def draw_travel_times(run: RunFolder, name: Named = "", out: Output = None) -> None:
+    """Draw what share of the water of each start has a travel time below any: how old it is, followed backward."""
+    from inkhorn import draw
+
+    drawn = Drawn.of(run)
+    traced = drawn.run.paths(name)
+    drawn.one(
+        f"travel-times-{name}" if name else "travel-times", lambda ax: draw.travel_times(traced, ax=ax), out
+    )
+
+
+@drawing.command("zones")
+def draw_zones(
+    run: RunFolder,
+    within: Annotated[
+        list[str],
+        typer.Option(
+            "--within", help='A time, as in "10 years"; may be given several times.', metavar="TIME"
+        ),
+    ],
+    name: Named = "",
+    layer: Annotated[
+        str | None, typer.Option("--layer", help="Of one layer; of all if not given.", metavar="NAME")
+    ] = None,
+    out: Output = None,
+) -> None:
+    """Draw the zones from which water gets to wells within some times, of paths that were followed backward."""
+    from inkhorn import draw
+    from inkhorn.units import plain
+
+    drawn = Drawn.of(run)
+    traced = drawn.run.paths(name)
+    times = [float(plain(v, "time", "--within")) for v in within]
+    called = "-".join(w for w in ("zones", name, layer) if w)
+    drawn.one(called, lambda ax: draw.zones(traced, times, layer=layer, ax=ax), out)
 
 
 @drawing.command("plume")

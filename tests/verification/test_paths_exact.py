@@ -326,7 +326,7 @@ def quillmere_site_on(quillmere_folder):
 def test_there_and_back_again(quillmere):
     """Paths followed backward from where they got to return to where they began, to 1e-6 of a cell."""
     starts = ik.starts_in_area(quillmere, count=300, seed=2)
-    there = ik.trace(quillmere, starts, max_time=2000.0, weak="pass")
+    there = ik.trace(quillmere, starts, max_time=2000.0, partly_taken="pass")
     ends = there.ends[there.ends["end"] == "time limit"]
     assert len(ends) > 100
     back = ik.trace(
@@ -334,7 +334,7 @@ def test_there_and_back_again(quillmere):
         ends[["end x [m]", "end y [m]", "end z [m]"]].to_numpy(),
         backward=True,
         max_time=2000.0,
-        weak="pass",
+        partly_taken="pass",
     ).ends
     miss = np.hypot(
         back["end x [m]"].to_numpy() - ends["start x [m]"].to_numpy(),

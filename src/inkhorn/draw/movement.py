@@ -69,7 +69,7 @@ def paths(
     ax = axes_or_new(ax)
     grid = traced.flow.model.grid
     map_axes(ax, grid.mesh)
-    most = float(points["time [day]"].max()) / YEAR
+    most = float(np.quantile(traced.ends["travel time [day]"], 0.95)) / YEAR or 1.0  # a few last much longer
     if until is not None:
         points = points[points["time [day]"] <= until * (1.0 + 1e-9)]
     path, time = points["path"].to_numpy(), points["time [day]"].to_numpy() / YEAR
@@ -197,7 +197,8 @@ def zones(
         mine = found[found["time [day]"] == limit]
         shade = ZONES[(len(set(found["time [day]"])) - 1 - place) % len(ZONES)]
         area = float(mine["area [m²]"].sum()) / 1e4
-        words = f"{limit / YEAR:.3g} years" if limit >= YEAR else f"{limit:g} days"
+        count = float(f"{limit / YEAR:.3g}")
+        words = f"{count:g} year{'s' * (count != 1)}" if limit >= YEAR else f"{limit:g} days"
         label: dict[str, Any] = {"label": f"within {words}: {area:.3g} ha"}
         for shape in mine.geometry:
             for part in getattr(shape, "geoms", [shape]):

@@ -12,6 +12,7 @@ from inkhorn.draw.dates import when
 from inkhorn.draw.style import BANK, INK, WARN, WATER, axes_or_new, material_style
 from inkhorn.errors import InputError, check_positive
 from inkhorn.flow import FlowResult
+from inkhorn.paths import PathResult
 from inkhorn.site import FixedHead, Site, mean_value
 from inkhorn.space import Grid, line_corners
 
@@ -40,6 +41,7 @@ def section(
     step: int = -1,
     exaggeration: float | None = None,
     cells: bool = False,
+    paths: PathResult | None = None,
     ax: Axes | None = None,
 ) -> Axes:
     """Draw a section: what the layers are made of, the water where a flow is given, wells near the line.
@@ -61,6 +63,8 @@ def section(
         Of heights over lengths; chosen to fill the figure if not given.
     cells : bool
         Whether to draw every cell's outline.
+    paths : PathResult, optional
+        Particle paths, drawn where they come within three cells of the line, seen from aside.
     ax : Axes, optional
         Where to draw; a new figure if not given.
 
@@ -86,6 +90,8 @@ def section(
         _draw_water(ax, flow, step, number, plan, at)
     if site is not None:
         _draw_site_along(ax, site, line, places, at, ground, 1.5 * width)
+    if paths is not None:
+        _draw_paths_along(ax, paths, line, 3.0 * width)
     lowest = np.where(number >= 0, grid.cells.bottom[number], np.inf).min()
     highest = float(np.nanmax(ground))
     inside = at[plan >= 0]
@@ -139,6 +145,28 @@ def _draw_water(
     lowest = number[-1]
     deep = np.where(lowest >= 0, flow.steps[step].heads[lowest], np.nan)
     ax.plot(at, deep, color=INK, lw=1.0, ls="--", label=f"head in the {flow.model.grid.layer_names[-1]}")
+
+
+def _draw_paths_along(ax: Axes, paths: PathResult, line: Sequence[Sequence[float]], near: float) -> None:
+    """Paths near the line, at their elevation."""
+    import shapely
+    from matplotlib.collections import LineCollection
+
+    points = paths.points
+    if points.empty:
+        raise InputError("there are no paths to draw. Trace them with their points.")
+    way = shapely.LineString(line)
+    spots = shapely.points(points["x [m]"].to_numpy(), points["y [m]"].to_numpy())
+    at, off = shapely.line_locate_point(way, spots), shapely.distance(way, spots)
+    path, z = points["path"].to_numpy(), points["z [m]"].to_numpy()
+    on = np.flatnonzero((path[1:] == path[:-1]) & (off[1:] < near) & (off[:-1] < near))
+    places = np.column_stack([at, z])
+    ax.add_collection(
+        LineCollection(
+            list(np.stack([places[on], places[on + 1]], axis=1)), colors=INK, lw=0.7, alpha=0.8, zorder=4
+        )
+    )
+    ax.plot([], [], color=INK, lw=0.8, label=f"paths within {near:.3g} m")
 
 
 def _draw_site_along(

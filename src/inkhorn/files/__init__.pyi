@@ -17,6 +17,7 @@ from .results import write_flow as write_flow
 from .results import write_paths as write_paths
 from .results import write_shapes as write_shapes
 from .results import write_table as write_table
+from .results import write_trajectories as write_trajectories
 from .shapes import Shape as Shape
 from .shapes import read_shapes as read_shapes
 from .steps import StepFile as StepFile
@@ -55,5 +56,6 @@ __all__ = [
     "write_paths",
     "write_shapes",
     "write_table",
+    "write_trajectories",
     "written_whole",
 ]

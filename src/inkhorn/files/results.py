@@ -35,6 +35,7 @@ __all__ = [
     "write_paths",
     "write_shapes",
     "write_table",
+    "write_trajectories",
 ]
 
 _AS_INSIDE = UnitChoice()
@@ -232,6 +233,11 @@ def write_paths(paths: PathResult, path: Path) -> None:
         gpd.GeoDataFrame(points[columns], geometry=places, crs=lines.crs).to_file(
             beside, layer="points", driver="GPKG", engine="pyogrio", mode="a"
         )
+
+
+def write_trajectories(paths: PathResult, path: Path) -> None:
+    """Write the points of paths as NetCDF, trajectories by the CF conventions."""
+    _write(paths.trajectories(), path)
 
 
 def write_shapes(shapes: gpd.GeoDataFrame, path: Path) -> None:

@@ -29,7 +29,7 @@ _BYTES_PER_PATH = 8000.0  # of a hundred points or so, in the tables
 _BYTES_PER_END = 400.0
 _POINTS = 200_000  # that a thread writes before they are put away
 _CROSSINGS = 1_000_000  # sides of triangles, after which a path is given up
-_WEAK = ("chance", "pass", "end")
+_PARTLY = ("chance", "pass", "end")
 
 
 def refuse_many_paths(count: int, *, points: bool = True) -> None:
@@ -139,7 +139,7 @@ def trace(
     mark: WithUnit = 0.0,
     per_well: int = 24,
     release: Any = None,
-    weak: str = "chance",
+    partly_taken: str = "chance",
     through_bores: bool = False,
     retardation: ArrayLike = 1.0,
     moisture: float = 0.0,
@@ -176,7 +176,7 @@ def trace(
         About how many particles begin at each well, shared by what each cell gives.
     release : float, date or sequence of them, optional
         When particles begin, each at every time; the start of the run if not given (backward: its end).
-    weak : {"chance", "pass", "end"}
+    partly_taken : {"chance", "pass", "end"}
         In cells that give up a part of their water inside, as to a drain under rain: by chance of the share taken, as
         flow does; pass; or end there. Wells need none of these: what they take they take where they stand.
     through_bores : bool
@@ -232,16 +232,16 @@ def trace(
     check_nonnegative("moisture", moisture)
     check_positive("per_well", per_well)
     check_positive("threads", threads)
-    if weak not in _WEAK:
-        raise InputError(f'weak is "{weak}"; expected one of {list(_WEAK)}.')
+    if partly_taken not in _PARTLY:
+        raise InputError(f'partly_taken is "{partly_taken}"; expected one of {list(_PARTLY)}.')
     maker = FieldMaker(flow)
     windows = _windows(flow, backward)
     release_at = _released(flow, windows, release, backward)
     starts, clock = _starts(flow, start, backward, per_well, windows, release_at, maker)
     refuse_many_paths(len(starts), points=points)
-    random = np.random.default_rng(seed)
+    random = np.random.default_rng([seed, 1])  # another row of numbers than starts are drawn by
     left = {"chance": random.exponential(size=len(starts)), "pass": np.full(len(starts), np.inf)}.get(
-        weak, np.zeros(len(starts))
+        partly_taken, np.zeros(len(starts))
     )
     particles = _Particles(starts, maker, clock, float(max_time), left)
     tracer = _Tracer(
@@ -249,7 +249,7 @@ def trace(
         particles,
         backward,
         float(mark),
-        weak,
+        partly_taken,
         retardation,
         float(moisture),
         stop_in,
@@ -308,11 +308,11 @@ class _Tracer:
     """Takes particles through the steps of a flow, and puts down where they were and where they ended."""
 
     def __init__(
-        self, maker: FieldMaker, particles: _Particles, backward: bool, mark: float, weak: str, retardation: Any,
+        self, maker: FieldMaker, particles: _Particles, backward: bool, mark: float, partly_taken: str, retardation: Any,
         moisture: float, stop_in: Any, points: bool, threads: int, random: np.random.Generator,
     ) -> None:  # fmt: skip
         grid = maker.grid
-        self.maker, self.particles, self.mark, self.weak = maker, particles, mark, weak
+        self.maker, self.particles, self.mark, self.partly_taken = maker, particles, mark, partly_taken
         self.sign = -1.0 if backward else 1.0
         self.pores = maker.pores * grid.per_cell("retardation", retardation)
         if (self.pores <= 0.0).any():
@@ -342,9 +342,9 @@ class _Tracer:
         rate = np.zeros(len(begin)) if not np.isfinite(lasting) or lasting <= 0 else (end - begin) / lasting
         lost = field.given if backward else field.taken
         stop = self.stop
-        if self.weak == "pass":
+        if self.partly_taken == "pass":
             lost = np.zeros(len(lost))
-        elif self.weak == "end":
+        elif self.partly_taken == "end":
             stop, lost = stop | (lost > 0.0), np.zeros(len(lost))
         bores = self._bores(field)
         args = (field, begin, rate, lost, stop, bores, self.maker.open_rim(field))
@@ -459,9 +459,9 @@ class _Tracer:
                 at = maker.outer_face(p.layer[new[mine]], edge)
             self._choose(new[mine], at, field, name)
         stopped = new[p.status[new] == k.STOPPED]
-        weak = stopped[~self.stop[maker.number[p.layer[stopped], fans.cell[p.triangle[stopped]]]]]
-        self.reason[weak] = k.INSIDE
-        self._choose(weak, maker.number[p.layer[weak], fans.cell[p.triangle[weak]]], field, "inside")
+        ended = stopped[~self.stop[maker.number[p.layer[stopped], fans.cell[p.triangle[stopped]]]]]
+        self.reason[ended] = k.INSIDE
+        self._choose(ended, maker.number[p.layer[ended], fans.cell[p.triangle[ended]]], field, "inside")
         in_bore = new[p.status[new] == k.BORE]
         self.term[in_bore], self.entry[in_bore] = (
             field.bore.term[p.where[in_bore]],

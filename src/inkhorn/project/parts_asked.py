@@ -142,6 +142,11 @@ class PathsPart(Part):
         default=0.0,
         within=Range("number", 0, 1),
     )
+    retardation: dict[str, Number] = told(
+        "how much slower than water a species moves, by material; 1 where not given",
+        {"sand": 1.5},
+        default_factory=dict,
+    )
     zones: list[Time] = told(
         "times of which the zones around wells are wanted, as polygons",
         ["50 days", "10 years"],

@@ -473,6 +473,7 @@ class _Reader:
         for k, paths in enumerate(asked.paths):
             known(paths.wells, wells, "well", "paths", k, "wells")
             known(paths.layers, layers, "layer", "paths", k, "layers")
+            known(list(paths.retardation), list(asked.material), "material", "paths", k, "retardation")
         for k, plume in enumerate(asked.transport):
             known([plume.species], species, "species", "transport", k, "species")
             known(plume.watch, wells, "well", "transport", k, "watch")

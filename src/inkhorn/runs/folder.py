@@ -43,6 +43,7 @@ FILES = {  # every file of a run: what it is called, and what is in it; {} is a 
     "levels fit": ("fit.csv", "how well they are met"),
     "levels picture": ("levels.png", "levels in time, measured and computed"),
     "paths": ("paths{}.gpkg", "particle paths, and their points with times"),
+    "trajectories": ("paths{}.nc", "the same as trajectories by the CF conventions"),
     "path ends": ("path_ends{}.csv", "where paths begin and end, and their travel times"),
     "path shares": ("path_shares{}.csv", "what share of the water came from where, or went where"),
     "path ages": ("path_ages{}.csv", "how old the water is, of paths followed backward"),

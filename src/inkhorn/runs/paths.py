@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from inkhorn import draw
-from inkhorn.files import read_paths, write_paths, write_shapes, write_table
+from inkhorn.files import read_paths, write_paths, write_shapes, write_table, write_trajectories
 from inkhorn.model import Finding, Model
 from inkhorn.paths import PathResult, refuse_many_paths, starts_in_area, starts_of_inflow, trace
 from inkhorn.project import Project
@@ -108,15 +108,23 @@ class PathsProduct(Product[PathResult]):
             mark=asked.mark,
             per_well=asked.per_well,
             release=asked.release or None,
-            weak=asked.partly_taken,
+            partly_taken=asked.partly_taken,
             through_bores=asked.through_bores,
             moisture=asked.moisture,
+            retardation=self._retardation(work, asked),
             progress=work.journal.progress,
         )
+
+    def _retardation(self, work: Work, asked: PathsPart) -> Any:
+        """Of each cell, by what it is made of."""
+        grid, materials = work.model.grid, work.project.site.materials
+        by_layer = [asked.retardation.get(materials[n].name, 1.0) for n in grid.layer_names]
+        return np.array(by_layer)[grid.cells.material_layer]
 
     def write(self, work: Work, asked: PathsPart, made: PathResult) -> None:
         file, units = work.folder.file, work.project.shown_in
         write_paths(made, file("paths", asked.name))
+        write_trajectories(made, file("trajectories", asked.name))
         write_table(made.ends, file("path ends", asked.name), units)
         write_table(made.shares(), file("path shares", asked.name), units)
         if made.backward:
@@ -151,8 +159,8 @@ class PathsProduct(Product[PathResult]):
             age = ""
             if made.backward:
                 found = made.ages().loc[well]
-                some = (
-                    " (in part of the start of the run or a time limit)" if found["not known [%]"] > 0 else ""
-                )
-                age = f"; mean age {found['mean [day]'] / YEAR:.3g} years{some}"
+                unknown = float(found["not known [%]"])
+                least = "at least " if unknown > 0.0 else ""
+                some = f" ({unknown:.3g} % of it was followed for so long only)" if unknown > 0.0 else ""
+                age = f"; mean age {least}{found['mean [day]'] / YEAR:.3g} years{some}"
             yield f"water of {well}{named}: {', '.join(parts)}{age}"

@@ -1,0 +1,160 @@
+"""Particle paths: starts, choices, what follows from them, and what is refused."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.testing as npt
+import pandas as pd
+import pytest
+import shapely
+
+import inkhorn as ik
+from inkhorn.model import terms
+from tests.conftest import held, rain, strip
+
+
+def passing_bore(rate=0.0):
+    """An idle well through three layers, the lowest under pressure: water rises in it from below."""
+    grid = ik.layered(ik.rectangles((0, 0, 300, 300), cell=20), [30.0, 20.0, 10.0, 0.0])
+    middle = grid.mesh.locate([151.0], [148.0])[0]
+    cells = grid.cell_number[:, middle]
+    outer = grid.outer_faces
+    head = np.where(grid.cells.layer[outer.cell] == 2, 60.0, 40.0)
+    rim = terms.FixedHeadTerm(
+        cells=outer.cell, head=head, crossing="side", outer_face=np.arange(len(outer)),
+        way=outer.length / outer.distance, feature_names=("rim",),
+    )  # fmt: skip
+    well = terms.WellTerm(cells=cells, connection=30.0, rate=rate, feature_names=("bore",), x=151.0, y=148.0)
+    model = ik.Model(
+        grid, 5.0, vertical_conductivity=1e-4, porosity=0.2, terms=[rim, well], water_table=ik.WaterTable(confined=True)
+    )  # fmt: skip
+    return ik.solve_flow(model)
+
+
+def test_paths_through_a_bore_end_there_or_go_on():
+    """Forward they enter from below and come out above, by share of what each layer gets; at no cost of time."""
+    flow = passing_bore()
+    water = flow.term_flows()
+    gets = water[(water["term"] == "well") & (water["flow [m³/day]"] > 0)].set_index("layer")["flow [m³/day]"]
+    start = ik.starts_in_area(
+        flow, shapely.Point(151, 148).buffer(4.0), layers=["layer 3"], count=400, seed=1, height=0.5
+    )
+    ends = ik.trace(flow, start, points=False, max_time=1e7).ends
+    assert set(ends["end"]) == {"taken by a well"}
+    assert set(ends["feature"]) == {"bore"}
+    through = ik.trace(flow, start, points=False, max_time=1e7, through_bores=True).ends
+    assert set(through["end"]) == {"left by a side"}
+    npt.assert_allclose(
+        through["end layer"].value_counts(normalize=True)[gets.index].to_numpy(), gets / gets.sum(), atol=0.08
+    )
+    # a bore that also pumps half of what comes keeps that
+    pumped = passing_bore(-0.5 * gets.sum())
+    kept = ik.trace(pumped, start, points=False, max_time=1e7, through_bores=True).ends
+    water = pumped.term_flows()
+    water = water.loc[water["term"] == "well", "flow [m³/day]"]
+    assert (kept["end"] == "taken by a well").mean() == pytest.approx(
+        water.sum() / water[water < 0].sum(), abs=0.08
+    )
+
+
+def test_cells_that_give_up_a_part_of_their_water():
+    """Rain of 10 mm/day over a drain that takes four of them: chance of the share, or pass, or end."""
+    grid = strip(20, surfaces=(10.0, 0.0))
+    drain = terms.DrainTerm(cells=[10], level=[0.0], conductance=[0.004], feature_names=("ditch",))
+    model = ik.Model(
+        grid, 50.0, porosity=0.3, terms=[held([19], 100.0), rain(grid, 0.01), drain],
+        water_table=ik.WaterTable(confined=True),
+    )  # fmt: skip
+    flow = ik.solve_flow(model)
+    into = flow.budget("feature")
+    taken = float(into.loc[("drain", "ditch"), "out [m³/day]"])
+    start = ik.starts_of_inflow(flow, count=100_000)
+    ends = ik.trace(flow, start, points=False, max_time=1e9).ends
+    npt.assert_allclose(ends.loc[ends["feature"] == "ditch", "flow [m³/day]"].sum(), taken, rtol=0.07)
+    assert set(ends["feature"]) == {"ditch", "held"}
+    upstream = [(55.0, 5.0, 5.0)] * 50
+    for partly, reached in (("pass", {"held"}), ("end", {"ditch"})):
+        assert set(ik.trace(flow, upstream, partly_taken=partly, max_time=1e9).ends["feature"]) == reached
+
+
+def test_retardation_marks_threads_and_stops(quillmere):
+    """A species that is held back comes later to the same place; two threads find the same; paths stop where told."""
+    start = ik.starts_in_area(quillmere, layers=["sand"], count=300, seed=4)
+    plain = ik.trace(quillmere, start, mark=365.25, max_time=36525.0, partly_taken="pass")
+    late = ik.trace(quillmere, start, retardation=2.5, max_time=2.5 * 36525.0, partly_taken="pass", threads=2)
+    npt.assert_allclose(late.ends["travel time [day]"], 2.5 * plain.ends["travel time [day]"], rtol=1e-6)
+    npt.assert_allclose(late.ends["end x [m]"], plain.ends["end x [m]"], rtol=1e-9)
+    marks = plain.marks()
+    npt.assert_allclose(marks["time [day]"] / 365.25, np.round(marks["time [day]"] / 365.25), rtol=1e-9)
+    zone = shapely.Point(3700, 2900).buffer(600)
+    ended = ik.trace(quillmere, start, stop_in=zone, points=False).ends
+    stopped = ended[ended["end"] == "stopped"]
+    cells = quillmere.model.grid.cells
+    assert shapely.contains_xy(zone, cells.x[stopped["end cell"]], cells.y[stopped["end cell"]]).all()
+    assert len(stopped) > 10
+    slow = ik.trace(quillmere, start, points=False, moisture=0.15).ends["travel time [day]"]
+    assert (slow >= ik.trace(quillmere, start, points=False).ends["travel time [day]"] - 1e-6).all()
+
+
+def test_zones_ages_and_trajectories(quillmere, tmp_path):
+    """Zones grow with time and hold the well; trajectories give the points back; ages need paths followed backward."""
+    traced = ik.trace(quillmere, ["hatchery"], backward=True, per_well=60, mark=3652.5)
+    zones = traced.zones(["1 year", 3652.5])
+    assert (zones["area [m²]"].diff().dropna() > 0).all()
+    assert zones.geometry.iloc[0].distance(shapely.Point(3700, 2900)) < 250
+    data = traced.trajectories()
+    data.to_netcdf(tmp_path / "paths.nc", engine="h5netcdf")
+    assert int(data["row_size"].sum()) == data.sizes["obs"] == len(traced.points)
+    assert data.attrs["featureType"] == "trajectory"
+    assert len(traced.lines()) == len(traced.ends)
+    ages = traced.ages(["10 years"])
+    younger = float(ages["younger than 3652.5 days [%]"].iloc[0])
+    weight = traced.ends["flow [m³/day]"]
+    assert younger == pytest.approx(
+        100 * weight[traced.ends["travel time [day]"] < 3652.5].sum() / weight.sum()
+    )
+    shares = traced.shares()
+    npt.assert_allclose(shares["share [%]"].sum(), 100.0)
+    assert isinstance(shares, pd.DataFrame)
+    ends_only = ik.trace(quillmere, ["hatchery"], backward=True, per_well=60, points=False)
+    pd.testing.assert_frame_equal(ends_only.ends, traced.ends)
+    for ask, message in (
+        (lambda: ends_only.lines(), "only the ends of these paths were kept"),
+        (lambda: ik.trace(quillmere, [(4430.0, 3650.0, 40.0)]).ages(), "backward=True"),
+        (lambda: ik.trace(quillmere, ["hatchery"]), "gives any water; nothing to trace forward"),
+        (
+            lambda: ik.trace(quillmere, ["hatchery"], backward=True, release="2024-01-01"),
+            "the flow is steady",
+        ),
+        (lambda: ik.trace(quillmere, ["hatchery"], backward=True, partly_taken="x"), "expected one of"),
+        (lambda: ik.trace(quillmere, ["hatchery"], backward=True, stop_in=[True]), "stop_in has the shape"),
+        (lambda: ik.starts_on_line(quillmere, [(-9e5, 0), (-8e5, 0)]), "meets no cell"),
+        (lambda: ik.starts_in_area(quillmere, shapely.Point(-9e5, 0).buffer(10)), "no cell of these layers"),
+        (lambda: ik.draw.paths(traced, by="depth"), 'not "depth"'),
+    ):
+        with pytest.raises(ik.InputError, match=message):
+            ask()
+
+
+def test_lines_and_cells_of_any_shape():
+    """Starts along a line; cells with a notch and with a hole, cut by the rule of Delaunay: all ways lead out."""
+    outline = shapely.box(-40, -40, 80, 80)
+    outline = outline.difference(shapely.box(12, -50, 26, -8)).difference(shapely.box(8, 52, 24, 68))
+    mesh = ik.rectangles(outline, cell=40.0, keep="cut")
+    grid = ik.layered(mesh, [10.0, 0.0])
+    west, east = (np.flatnonzero(np.abs(grid.outer_faces.middle[:, 0] - x) < 1e-6) for x in (-40.0, 80.0))
+    outer, both = grid.outer_faces, np.concatenate([west, east])
+    term = terms.FixedHeadTerm(
+        cells=outer.cell[both], head=np.repeat([11.0, 10.0], [len(west), len(east)]), crossing="side",
+        outer_face=both, way=(outer.length / outer.distance)[both], feature_names=("west", "east"),
+        feature_index=np.repeat([0, 1], [len(west), len(east)]),
+    )  # fmt: skip
+    law = ik.WaterTable(confined=True)
+    flow = ik.solve_flow(ik.Model(grid, 5.0, porosity=0.2, terms=[term], water_table=law))
+    start = ik.starts_on_line(flow, [(-39.0, -39.0), (-39.0, 79.0)], count=200)
+    ends = ik.trace(flow, start, max_time=1e7).ends
+    assert set(ends["feature"]) == {"east"}
+    back = ik.trace(
+        flow, ik.starts_of_inflow(flow, count=500, backward=True), backward=True, max_time=1e7
+    ).ends
+    assert set(back["feature"]) == {"west"}
