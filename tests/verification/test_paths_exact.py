@@ -77,26 +77,30 @@ def test_even_flow_is_straight_and_on_time(kind, angle, layers):
 
 
 def radial(kind, off, rate=600.0, cell=10.0, ratio=1.0, direction=0.0):
-    """A well off the middle of its cell by shares of it; exact heads on the outline."""
-    mesh = mesh_of(kind, cell)
+    """A well off the middle of its cell by shares of it, exact heads in the cells on the rim; the root of the ratio."""
     middle = np.array([200.0, 200.0]) + cell * np.array(off)
-    site = ik.Site(
-        SQUARE,
-        ik.Strata(ik.ConstantSurface(0.0), [ik.Layer("sand", ik.ConstantSurface(-HEIGHT))]),
-        materials={"sand": ik.Material("sand", K, porosity=POROSITY)},
-        features=[
-            ik.Well(
-                name="well", x=middle[0], y=middle[1], screen_top=0, screen_bottom=-HEIGHT, abstraction=rate, radius=0.1
-            )
-        ],
-    )  # fmt: skip
-    grid = ik.layered(mesh, site.strata)
+    sand = ik.Material("sand", K, porosity=POROSITY, anisotropy=ratio, direction=direction)
+    well = ik.Well(
+        name="well",
+        x=middle[0],
+        y=middle[1],
+        screen_top=0,
+        screen_bottom=-HEIGHT,
+        abstraction=rate,
+        radius=0.1,
+    )
+    strata = ik.Strata(ik.ConstantSurface(0.0), [ik.Layer("sand", ik.ConstantSurface(-HEIGHT))])
+    site = ik.Site(SQUARE, strata, materials={"sand": sand}, features=[well])
+    grid = ik.layered(mesh_of(kind, cell), site.strata)
     model = replace(ik.place(site, grid), water_table=ik.WaterTable(confined=True))
-
-    def head(x, y):
-        return 50.0 + rate / (2 * np.pi * K * HEIGHT) * np.log(np.hypot(x - middle[0], y - middle[1]))
-
-    return ik.solve_flow(replace(model, terms=(*model.terms, rim_of(grid, head)))), middle
+    ease = float(model.horizontal_conductivity[0]) / np.sqrt(ratio)
+    rim, root = np.unique(grid.outer_faces.cell), 1.0 / np.sqrt(ratio)
+    turn = np.deg2rad(direction)
+    x, y = grid.cells.x[rim] - middle[0], grid.cells.y[rim] - middle[1]
+    along, across = x * np.cos(turn) + y * np.sin(turn), y * np.cos(turn) - x * np.sin(turn)
+    stretched = np.sqrt(root * along**2 + across**2 / root)
+    held_ = terms.FixedHeadTerm(cells=rim, head=50.0 + rate / (2 * np.pi * ease * HEIGHT) * np.log(stretched))
+    return ik.solve_flow(replace(model, terms=(*model.terms, held_))), middle
 
 
 @pytest.mark.parametrize("kind", ["rectangles", "split", "voronoi"])
@@ -117,6 +121,23 @@ def test_radial_flow_to_a_well_anywhere_in_its_cell(kind, off, distance, within)
         np.hypot(back["end x [m]"] - middle[0], back["end y [m]"] - middle[1]), r, rtol=within
     )
     npt.assert_allclose(back["flow [m³/day]"].sum(), 600.0)
+
+
+@pytest.mark.parametrize("kind", ["rectangles", "voronoi"])
+@pytest.mark.parametrize(("ratio", "direction"), [(4.0, 0.0), (9.0, 60.0)])
+def test_radial_flow_where_conductivity_has_a_direction(kind, ratio, direction):
+    """t = pi n b r² (a cos² + sin² / a) / Q, a the root of least over greatest conductivity, along straight lines."""
+    flow, middle = radial(kind, (0.3, 0.4), ratio=ratio, direction=direction)
+    angle = np.linspace(0.1, 6.2, 12)
+    turned = angle + np.deg2rad(direction)
+    start = np.column_stack(
+        [middle[0] + 30 * np.cos(turned), middle[1] + 30 * np.sin(turned), np.full(12, -7.0)]
+    )
+    root = 1.0 / np.sqrt(ratio)
+    exact = (
+        np.pi * POROSITY * HEIGHT * 900.0 * (root * np.cos(angle) ** 2 + np.sin(angle) ** 2 / root) / 600.0
+    )
+    npt.assert_allclose(ik.trace(flow, start, max_time=1e7).ends["travel time [day]"], exact, rtol=0.015)
 
 
 def test_a_well_by_its_cell_alone_stands_in_the_middle():
@@ -291,7 +312,7 @@ def test_flow_that_turns_at_a_known_time():
         flow, [(101.0 + east[0], 103.0 + speed * 8.0, -5.0)], backward=True, release=18.0, max_time=18.0
     ).ends
     npt.assert_allclose(back[["end x [m]", "end y [m]"]].to_numpy(), [[101.0, 103.0]], atol=1e-4)
-    with pytest.raises(ik.InputError, match=r"released at 40\.0, outside the run from day 0 to 30"):
+    with pytest.raises(ik.InputError, match="released on day 40, outside the run from day 0 to 30"):
         ik.trace(flow, [(101.0, 103.0, -5.0)], release=40.0)
 
 

@@ -10,6 +10,7 @@ from inkhorn.paths.starts import (
     starts_of_inflow,
     starts_on_line,
 )
+from inkhorn.paths.times import days_of, refuse_outside
 from inkhorn.paths.trace import refuse_many_paths, trace
 
 __all__ = [
@@ -17,7 +18,9 @@ __all__ = [
     "FieldMaker",
     "PathResult",
     "Starts",
+    "days_of",
     "refuse_many_paths",
+    "refuse_outside",
     "starts_at_points",
     "starts_at_wells",
     "starts_in_area",

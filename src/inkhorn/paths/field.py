@@ -13,41 +13,16 @@ from numpy.typing import NDArray
 from inkhorn.errors import InputError
 from inkhorn.flow import FlowResult, FlowStep
 from inkhorn.paths.fans import Fans, fans_of
+from inkhorn.paths.near_wells import Bore, NearWells
 from inkhorn.paths.within import Within
 from inkhorn.space.merged import MergedMesh, pairs_once
 
-__all__ = ["Bore", "Field", "FieldMaker", "Passage"]
+__all__ = ["Field", "FieldMaker", "Passage"]
 
 Array = NDArray[np.float64]
 Index = NDArray[np.int64]
 
-_AROUND = 6.5  # distances to the farthest neighbour, within which a well's radial flow is told from the rest
-_STILL = 1e-12  # m³/day: a well of less is idle
 _RADIUS = 0.1  # m, of a bore that is not told
-
-
-class Bore(NamedTuple):
-    """The screens of wells in cells.
-
-    Attributes
-    ----------
-    cell : ndarray of int, (n,)
-        Where each is.
-    term, entry : ndarray of int, (n,)
-        Which of the model's terms, and which of its entries.
-    x, y, radius : ndarray of float, (n,)
-        [m].
-    flow : ndarray of float, (n,)
-        Into the aquifer [m³/day].
-    """
-
-    cell: Index
-    term: Index
-    entry: Index
-    x: Array
-    y: Array
-    radius: Array
-    flow: Array
 
 
 class Passage(NamedTuple):
@@ -139,6 +114,11 @@ class FieldMaker:
     def fans(self) -> Fans:
         """Triangles of the plan cells."""
         return fans_of(self.grid.mesh)
+
+    @cached_property
+    def near_wells(self) -> NearWells:
+        """The radial flow of wells."""
+        return NearWells(self.flow.model, self.fans)
 
     @cached_property
     def plans_of_cells(self) -> tuple[Index, Index]:
@@ -376,7 +356,7 @@ class FieldMaker:
         inside = through["inside"]
         taken += np.bincount(inside.at, np.maximum(-inside.flow, 0.0), grid.n_cells) / area
         given += np.bincount(inside.at, np.maximum(inside.flow, 0.0), grid.n_cells) / area
-        near, around = self._around(bore)
+        near, around = self.near_wells.around(bore)
         value = np.zeros((n_layers * len(self.fans), 2))
         slope = np.zeros(n_layers * len(self.fans))
         fans = self.fans
@@ -387,7 +367,7 @@ class FieldMaker:
             mine = slice(k * len(fans), (k + 1) * len(fans))
             outer = self._outer(k, step, through["side"])
             outer = np.where(present[:, None], outer, 0.0)
-            self._less_wells(outer, near[mine], around, bore)
+            self.near_wells.take_from(outer, near[mine], around, bore)
             flux = self._layers[k][0].fluxes(outer, (low[k] - high[k])[fans.cell])
             half = 0.5 / fans.area
             slope[mine] = half * flux.sum(axis=1)
@@ -480,92 +460,3 @@ class FieldMaker:
         found = np.zeros(len(fine.cells))
         found[piece] = share + (wanted - turn[piece] * total[own]) * length / border[own]
         return found
-
-    def _around(self, bore: Bore) -> tuple[Index, Index]:
-        """Which triangles are near wells, and near which."""
-        grid, fans = self.grid, self.fans
-        near = np.full(self.number.shape[0] * len(fans), -1, dtype=np.int64)
-        busy = np.flatnonzero(np.abs(bore.flow) > _STILL)
-        if not len(busy):
-            return near, np.full((0, 1), -1, dtype=np.int64)
-        of_cell: dict[int, list[int]] = {}
-        for b in busy.tolist():
-            for one in self._about(int(bore.cell[b]), (float(bore.x[b]), float(bore.y[b]))):
-                of_cell.setdefault(one, []).append(b)
-        most = max(len(v) for v in of_cell.values())
-        around = np.full((len(of_cell), most), -1, dtype=np.int64)
-        row_of_cell = np.full(grid.n_cells, -1, dtype=np.int64)
-        for row, (one, wells) in enumerate(of_cell.items()):
-            around[row, : len(wells)] = wells
-            row_of_cell[one] = row
-        cell = self.number[:, fans.cell]
-        near = np.where(cell >= 0, row_of_cell[np.maximum(cell, 0)], -1).ravel()
-        return near, around
-
-    def _about(self, cell: int, place: tuple[float, float]) -> list[int]:
-        """The cells around a well, itself among them, that are near it and joined by sides."""
-        cells, links = self.grid.cells, self._neighbours
-        own = links.indices[links.indptr[cell] : links.indptr[cell + 1]]
-        if not len(own):
-            return [cell]
-        reach = _AROUND * np.hypot(cells.x[own] - cells.x[cell], cells.y[own] - cells.y[cell]).max()
-        found, edge = {cell}, [cell]
-        while edge:
-            more = []
-            for one in edge:
-                for other in links.indices[links.indptr[one] : links.indptr[one + 1]].tolist():
-                    if (
-                        other not in found
-                        and np.hypot(cells.x[other] - place[0], cells.y[other] - place[1]) <= reach
-                    ):
-                        found.add(other)
-                        more.append(other)
-            edge = more
-        return list(found)
-
-    @cached_property
-    def _neighbours(self) -> Any:
-        from scipy.sparse import coo_array
-
-        faces = self.grid.faces
-        pair = faces.cells[~faces.is_floor]
-        n, ones = self.grid.n_cells, np.ones(len(pair))
-        half = coo_array((ones, (pair[:, 0], pair[:, 1])), shape=(n, n)).tocsr()
-        return (half + half.T).tocsr()
-
-    def _less_wells(self, outer: Array, near: Index, around: Index, bore: Bore) -> None:
-        """Take from the flow through sides near wells what radial flow carries there."""
-        fans = self.fans
-        mine = np.flatnonzero(near >= 0)
-        if not len(mine):
-            return
-        for column in range(around.shape[1]):
-            well = around[near[mine], column]
-            some = mine[well >= 0]
-            well = well[well >= 0]
-            place = np.column_stack([bore.x, bore.y])[well] - fans.origin
-            stretch = self._stretch(bore)[well]
-            for k in range(3):
-                a, b = (
-                    np.einsum("nij,nj->ni", stretch, fans.corner[some, (k + j) % 3] - place) for j in (1, 2)
-                )
-                angle = np.arctan2(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0], (a * b).sum(axis=1))
-                outer[some, k] -= bore.flow[well] * angle / (2.0 * np.pi)
-
-    def _stretch(self, bore: Bore) -> Array:
-        """What turns arms from each well to as they are where conductivity is the same all round, (n, 2, 2)."""
-        cosine, sine, ratio = self.ellipses(bore)
-        root = np.sqrt(ratio)  # of least over greatest conductivity, to the power of a half
-        one = np.stack([cosine, sine], axis=1)
-        two = np.stack([-sine, cosine], axis=1)
-        return np.asarray(
-            np.einsum("n,ni,nj->nij", root, one, one) + np.einsum("n,ni,nj->nij", 1.0 / root, two, two)
-        )
-
-    def ellipses(self, bore: Bore) -> tuple[Array, Array, Array]:
-        """Return the direction of the greatest conductivity around each well, and the root of least over greatest."""
-        model = self.flow.model
-        n = self.grid.n_cells
-        ratio = np.broadcast_to(np.asarray(model.anisotropy, dtype=np.float64), n)[bore.cell]
-        angle = np.deg2rad(np.broadcast_to(np.asarray(model.direction, dtype=np.float64), n)[bore.cell])
-        return np.cos(angle), np.sin(angle), 1.0 / np.sqrt(ratio)

@@ -11,7 +11,8 @@ from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_positive, did_you_mean, place_words
 from inkhorn.flow import FlowResult
-from inkhorn.paths.field import Bore, FieldMaker
+from inkhorn.paths.field import FieldMaker
+from inkhorn.paths.near_wells import Bore
 from inkhorn.space import line_corners
 
 __all__ = [

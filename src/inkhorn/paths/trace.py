@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from itertools import pairwise
 from typing import Any
 
@@ -15,6 +14,7 @@ from inkhorn.flow import FlowResult
 from inkhorn.paths.field import Field, FieldMaker
 from inkhorn.paths.result import PathResult
 from inkhorn.paths.starts import Starts, starts_at_points, starts_at_wells
+from inkhorn.paths.times import Window, released, windows_of
 from inkhorn.progress import Progress
 from inkhorn.site import Well
 from inkhorn.sizes import refuse_beyond
@@ -79,55 +79,6 @@ class _Particles:
             self.layer, self.triangle, self.x, self.y, self.zeta, self.clock, self.age, self.most_age, self.left,
             self.status, self.entered, self.where, self.count,
         )  # fmt: skip
-
-
-@dataclass(frozen=True)
-class _Window:
-    """A step as particles go through it: from when to when by their clock."""
-
-    step: int
-    begin: float
-    end: float
-
-
-def _windows(flow: FlowResult, backward: bool) -> list[_Window]:
-    """The steps in the order in which particles go through them; steady flow alone has no end."""
-    n = len(flow.steps)
-    if n == 1 and flow.steps[0].steady:
-        return [_Window(0, 0.0, np.inf)]
-    spans = [(flow.steps[k].begin, flow.steps[k].end) for k in range(n)]
-    made = [_Window(k, *span) for k, span in enumerate(spans)]
-    if not backward:
-        return made
-    return [_Window(w.step, -w.end, -w.begin) for w in reversed(made)]
-
-
-def _released(flow: FlowResult, windows: list[_Window], release: Any, backward: bool) -> NDArray[np.float64]:
-    """Times of release by the clock of the particles."""
-    if release is None:
-        return np.array([windows[0].begin])
-    if not np.isfinite(windows[0].end) and len(windows) == 1:
-        raise InputError(
-            "the flow is steady, so that it does not matter when particles begin. Leave out `release`."
-        )
-    start = None if flow.model.schedule is None else flow.model.schedule.start
-    found = []
-    for one in np.atleast_1d(np.asarray(release, dtype=object)):
-        if isinstance(one, (int, float, np.integer, np.floating)):
-            day = float(one)
-        elif start is None:
-            raise InputError(f"{one} is a date, but the run begins at none. Give days since its start.")
-        else:
-            date = np.datetime64(str(one)).astype("datetime64[s]")
-            day = float((date - start) / np.timedelta64(1, "s")) / 86400.0
-        clock = -day if backward else day
-        if not windows[0].begin - 1e-9 <= clock <= windows[-1].end + 1e-9:
-            low, high = sorted(abs(v) for v in (windows[0].begin, windows[-1].end))
-            raise InputError(
-                f"particles are released at {one}, outside the run from day {low:g} to {high:g}."
-            )
-        found.append(clock)
-    return np.array(found)
 
 
 def trace(
@@ -235,8 +186,8 @@ def trace(
     if partly_taken not in _PARTLY:
         raise InputError(f'partly_taken is "{partly_taken}"; expected one of {list(_PARTLY)}.')
     maker = FieldMaker(flow)
-    windows = _windows(flow, backward)
-    release_at = _released(flow, windows, release, backward)
+    windows = windows_of(flow, backward)
+    release_at = released(flow, windows, release, backward)
     starts, clock = _starts(flow, start, backward, per_well, windows, release_at, maker)
     refuse_many_paths(len(starts), points=points)
     random = np.random.default_rng([seed, 1])  # another row of numbers than starts are drawn by
@@ -272,7 +223,7 @@ def _starts(
     start: Any,
     backward: bool,
     per_well: int,
-    windows: list[_Window],
+    windows: list[Window],
     release: Array,
     maker: FieldMaker,
 ) -> tuple[Starts, Array]:
@@ -329,7 +280,7 @@ class _Tracer:
         self.term, self.entry = np.full(n, -1), np.full(n, -1)
         self.ending = np.full(n, np.nan)
 
-    def go_through(self, window: _Window, progress: Progress | None, of: tuple[int, int]) -> None:
+    def go_through(self, window: Window, progress: Progress | None, of: tuple[int, int]) -> None:
         """Follow all particles that move through a step."""
         p = self.particles
         running = (p.status == 0) & (p.clock < window.end)
@@ -362,7 +313,7 @@ class _Tracer:
 
     def _bores(self, field: Field) -> Array:
         bore = field.bore
-        cosine, sine, ratio = self.maker.ellipses(bore)
+        cosine, sine, ratio = self.maker.near_wells.ellipses(bore)
         origin = self.maker.fans.origin
         return np.column_stack(
             [
@@ -370,7 +321,7 @@ class _Tracer:
             ]
         ).reshape(-1, 7)  # fmt: skip
 
-    def _first_points(self, field: Field, height: Array, window: _Window) -> None:
+    def _first_points(self, field: Field, height: Array, window: Window) -> None:
         p, fans = self.particles, self.maker.fans
         cell = self.maker.number[p.layer, fans.cell[p.triangle]]
         water = height[cell]
@@ -384,7 +335,7 @@ class _Tracer:
 
     def _follow(
         self,
-        window: _Window,
+        window: Window,
         args: tuple[Any, ...],
         fans: Any,
         cells: Any,
@@ -410,7 +361,7 @@ class _Tracer:
         return list(self._share(share, window, made, fans, cells, None, of))
 
     def _share(
-        self, share: tuple[int, int], window: _Window, args: tuple[Any, ...], fans: Any, cells: Any,
+        self, share: tuple[int, int], window: Window, args: tuple[Any, ...], fans: Any, cells: Any,
         progress: Progress | None, of: tuple[int, int],
     ) -> Iterator[tuple[Any, ...]]:  # fmt: skip
         from inkhorn.paths import _kernels
@@ -439,7 +390,7 @@ class _Tracer:
             if progress is not None:
                 progress("following paths", (of[0] + (at - first) / (last - first)) / of[1])
 
-    def _ended(self, field: Field, window: _Window, stop: Any, bores: Array) -> bool:
+    def _ended(self, field: Field, window: Window, stop: Any, bores: Array) -> bool:
         """Name what took the particles that ended in this step; whether some go on through bores."""
         from inkhorn.paths import _kernels as k
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from datetime import date
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import BeforeValidator, model_validator
+from pydantic import AfterValidator, BeforeValidator, PlainValidator, WithJsonSchema, model_validator
 
+from inkhorn.dates import one_date
 from inkhorn.project.parts import (
     Diffusion,
     Length,
@@ -39,6 +39,29 @@ def _listed(given: Any) -> Any:
 
 
 OneOrMore = BeforeValidator(_listed)
+
+
+def _date_or_day(value: Any) -> Any:
+    """Text of a date, or a number of days."""
+    if isinstance(value, (int, float)) and not isinstance(value, bool):
+        if value != value or abs(value) == float("inf"):
+            raise ValueError(f"is {value}; expected a date, or days since the start of the run")
+        return float(value)
+    return str(one_date(value, "release"))
+
+
+DateOrDay = Annotated[
+    Any, PlainValidator(_date_or_day), WithJsonSchema({"anyOf": [{"type": "number"}, {"type": "string"}]})
+]
+
+
+def _at_least_one(value: float) -> float:
+    if value < 1.0:
+        raise ValueError(f"is {value:g}; expected 1, of what moves as water does, or more")
+    return value
+
+
+Retardation = Annotated[Number, AfterValidator(_at_least_one)]
 
 
 class SolverPart(Part):
@@ -119,7 +142,7 @@ class PathsPart(Part):
     )
     mark: Time = told("between marks along paths", "5 years", default=3652.5, within=nonnegative("time"))
     per_well: Whole = told("particles at each well", 48, default=24, within=Range("number", 1))
-    release: list[date | float] = told(
+    release: list[DateOrDay] = told(
         "in a run through time, dates or days since its start at which particles begin; the end of the run if not given "
         "(forward: its start)",
         ["2024-02-01", "2024-08-01"],
@@ -142,7 +165,7 @@ class PathsPart(Part):
         default=0.0,
         within=Range("number", 0, 1),
     )
-    retardation: dict[str, Number] = told(
+    retardation: dict[str, Retardation] = told(
         "how much slower than water a species moves, by material; 1 where not given",
         {"sand": 1.5},
         default_factory=dict,

@@ -10,7 +10,15 @@ import numpy as np
 from inkhorn import draw
 from inkhorn.files import read_paths, write_paths, write_shapes, write_table, write_trajectories
 from inkhorn.model import Finding, Model
-from inkhorn.paths import PathResult, refuse_many_paths, starts_in_area, starts_of_inflow, trace
+from inkhorn.paths import (
+    PathResult,
+    days_of,
+    refuse_many_paths,
+    refuse_outside,
+    starts_in_area,
+    starts_of_inflow,
+    trace,
+)
 from inkhorn.project import Project
 from inkhorn.project.parts_asked import PathsPart
 from inkhorn.runs.product import Picture, Product, Work
@@ -46,6 +54,8 @@ class PathsProduct(Product[PathResult]):
             yield Finding(
                 "error", "particles are released at some times, but the flow is steady", where, "Leave out `release`."
             )  # fmt: skip
+        elif asked.release and model.schedule is not None:
+            yield from too_much(lambda: self._refuse_outside(model, asked), where)
         if asked.within is not None:
             yield from self._nowhere(project, model, asked, where)
         wells = {w.name: w for w in project.site.wells}
@@ -71,6 +81,13 @@ class PathsProduct(Product[PathResult]):
                 where,
                 "Name wells that do, or change the direction.",
             )
+
+    def _refuse_outside(self, model: Model, asked: PathsPart) -> None:
+        schedule = model.schedule
+        assert schedule is not None  # there are times of release
+        refuse_outside(
+            days_of(asked.release, schedule.start), float(schedule.begins[0]), float(schedule.ends[-1])
+        )
 
     def _nowhere(self, project: Project, model: Model, asked: PathsPart, where: str) -> Iterator[Finding]:
         """Polygons of starts with no cell of the layers."""

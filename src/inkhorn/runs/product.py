@@ -135,5 +135,6 @@ def digest_of(project: Project, model: Model, asked: Any) -> str:
         repr(project.asked.draw),
         repr(project.asked.region),
         repr(project.asked.across),
+        {name: shape.wkb_hex for name, shape in project.starts.items()},
     ]
     return blake2b(json.dumps(said, default=str).encode(), digest_size=8).hexdigest()
