@@ -113,6 +113,11 @@ def test_zones_ages_and_trajectories(quillmere, tmp_path):
     assert younger == pytest.approx(
         100 * weight[traced.ends["travel time [day]"] < 3652.5].sum() / weight.sum()
     )
+    bores = ik.trace(quillmere, ik.starts_at_bores(quillmere, ["Q01", "Q20"]), backward=True).ages()
+    assert (bores["mean [day]"] > 0).all()
+    assert bores.index.tolist() == ["Q01", "Q20"]
+    for by in ("layer", "end"):
+        assert ik.draw.paths(traced, by=by).get_legend_handles_labels()[1]
     shares = traced.shares()
     npt.assert_allclose(shares["share [%]"].sum(), 100.0)
     assert isinstance(shares, pd.DataFrame)
@@ -131,6 +136,7 @@ def test_zones_ages_and_trajectories(quillmere, tmp_path):
         (lambda: ik.starts_on_line(quillmere, [(-9e5, 0), (-8e5, 0)]), "meets no cell"),
         (lambda: ik.starts_in_area(quillmere, shapely.Point(-9e5, 0).buffer(10)), "no cell of these layers"),
         (lambda: ik.draw.paths(traced, by="depth"), 'not "depth"'),
+        (lambda: ik.starts_at_bores(quillmere, ["Q99"]), 'no bore "Q99"'),
     ):
         with pytest.raises(ik.InputError, match=message):
             ask()

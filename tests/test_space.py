@@ -271,11 +271,3 @@ def test_a_rotated_grid_gives_the_heads_and_paths_of_a_straight_one():
         end = mesh.from_map(path["end x [m]"], path["end y [m]"])
         found.append([float((sample @ flow.steps[-1].heads)[0]), float(end[0]) - u0, float(end[1]) - v0])
     npt.assert_allclose(found[0], found[1], rtol=1e-9)
-
-
-def test_paths_refuse_cut_cells():
-    grid = ik.layered(ik.rectangles(BAY, cell=60.0, keep="cut"), [0.0, -1.0])
-    held = ik.terms.FixedHeadTerm(cells=[0], head=1.0)
-    flow = ik.solve_flow(ik.Model(grid, 1.0, porosity=0.1, terms=[held]))
-    with pytest.raises(ik.InputError, match="whole rectangles"):
-        ik.trace(flow, [(500.0, 400.0, -0.5)])

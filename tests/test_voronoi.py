@@ -185,7 +185,8 @@ def test_radial_flow_on_polygons_follows_thiem():
 def test_a_project_runs_on_polygons(quillmere_folder, command, tmp_path):
     code, out, err = command("run", quillmere_folder / "site.toml", "--grid", "voronoi", "--out", tmp_path)
     assert (code, err) == (0, "")
-    assert "particle paths need whole rectangles and are left out" in out
+    assert "water of hatchery: " in out
+    assert (tmp_path / "run-voronoi-001" / "zones.gpkg").exists()
     assert (tmp_path / "run-voronoi-001" / "plume.png").stat().st_size > 20000
     assert (tmp_path / "run-voronoi-001" / "heads.nc").exists()
 

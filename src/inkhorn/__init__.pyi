@@ -32,6 +32,7 @@ from .model import place as place
 from .model import terms as terms
 from .paths import PathResult as PathResult
 from .paths import Starts as Starts
+from .paths import starts_at_bores as starts_at_bores
 from .paths import starts_at_points as starts_at_points
 from .paths import starts_at_wells as starts_at_wells
 from .paths import starts_in_area as starts_in_area

@@ -334,14 +334,21 @@ def draw_paths(
 
 
 @drawing.command("travel-times")
-def draw_travel_times(run: RunFolder, name: Named = "", out: Output = None) -> None:
+def draw_travel_times(
+    run: RunFolder,
+    name: Named = "",
+    histogram: Annotated[bool, typer.Option("--histogram", help="Bars instead of a curve.")] = False,
+    out: Output = None,
+) -> None:
     """Draw what share of the water of each start has a travel time below any: how old it is, followed backward."""
     from inkhorn import draw
 
     drawn = Drawn.of(run)
     traced = drawn.run.paths(name)
     drawn.one(
-        f"travel-times-{name}" if name else "travel-times", lambda ax: draw.travel_times(traced, ax=ax), out
+        f"travel-times-{name}" if name else "travel-times",
+        lambda ax: draw.travel_times(traced, histogram=histogram, ax=ax),
+        out,
     )
 
 

@@ -119,13 +119,15 @@ def _way(traced: PathResult) -> str:
     return f"{'where the water comes from that reaches' if traced.backward else 'where the water goes from'} {starts}"
 
 
-def travel_times(traced: PathResult, *, ax: Axes | None = None) -> Axes:
-    """Draw what share of the water has a travel time below any, a curve for each start (up to six).
+def travel_times(traced: PathResult, *, histogram: bool = False, ax: Axes | None = None) -> Axes:
+    """Draw what share of the water has a travel time below any, or how it is spread, for each start (up to six).
 
     Parameters
     ----------
     traced : PathResult
         From `inkhorn.trace`.
+    histogram : bool
+        Bars of equal width instead of a curve.
     ax : Axes, optional
         Where to draw; a new figure if not given.
 
@@ -138,29 +140,31 @@ def travel_times(traced: PathResult, *, ax: Axes | None = None) -> Axes:
     groups = list(ends.groupby("start", sort=False))
     if len(groups) > 6:
         groups = [("all", ends)]
+    most = float(ends["travel time [day]"].max()) / YEAR or 1.0
     for k, (name, mine) in enumerate(groups):
-        order = np.argsort(mine["travel time [day]"].to_numpy())
-        time = mine["travel time [day]"].to_numpy()[order] / YEAR
-        weight = mine["flow [m³/day]"].to_numpy()[order]
-        share = 100.0 * np.cumsum(weight) / weight.sum()
+        time = mine["travel time [day]"].to_numpy() / YEAR
+        weight = 100.0 * mine["flow [m³/day]"].to_numpy() / mine["flow [m³/day]"].sum()
+        style = line_style(k)
+        if histogram:
+            edges = np.linspace(0.0, most, 31)
+            share = np.histogram(time, edges, weights=weight)[0]
+            ax.stairs(share, edges, lw=1.8, label=str(name), fill=len(groups) == 1, **style)
+            continue
+        order = np.argsort(time)
+        share = np.cumsum(weight[order])
         ax.step(
-            np.append(0.0, time),
-            np.append(0.0, share),
-            where="post",
-            lw=1.8,
-            label=str(name),
-            **line_style(k),
+            np.append(0.0, time[order]), np.append(0.0, share), where="post", lw=1.8, label=str(name), **style
         )
-        half = float(time[np.searchsorted(share, 50.0)])
-        ax.plot([half], [50.0], "o", ms=5, color=line_style(k)["color"])
+        half = float(time[order][np.searchsorted(share, 50.0)])
+        ax.plot([half], [50.0], "o", ms=5, color=style["color"])
         ax.annotate(
             f"{half:.3g} years", (half, 50.0), xytext=(7, -3 - 12 * k), textcoords="offset points", fontsize=8,
-            color=line_style(k)["color"],
+            color=style["color"],
         )  # fmt: skip
     ax.set_xlim(left=0.0)
-    ax.set_ylim(0.0, 101.0)
+    ax.set_ylim(bottom=0.0)
     ax.set_xlabel("travel time [years]")
-    ax.set_ylabel("share of the water [%]")
+    ax.set_ylabel(f"share of the water {'in each bar ' if histogram else ''}[%]")
     ax.grid(alpha=0.3)
     ax.legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), fontsize=8, frameon=False)
     what = "how old the water is that reaches" if traced.backward else "when the water arrives from"

@@ -4,6 +4,7 @@ from inkhorn.paths.field import Field, FieldMaker
 from inkhorn.paths.result import PathResult
 from inkhorn.paths.starts import (
     Starts,
+    starts_at_bores,
     starts_at_points,
     starts_at_wells,
     starts_in_area,
@@ -21,6 +22,7 @@ __all__ = [
     "days_of",
     "refuse_many_paths",
     "refuse_outside",
+    "starts_at_bores",
     "starts_at_points",
     "starts_at_wells",
     "starts_in_area",

@@ -284,10 +284,16 @@ class FieldMaker:
 
     def bores(self, step: FlowStep) -> Bore:
         """Return the screens of wells, each inside its cell."""
+        water = [step.term_flow[t][e] for t, e in zip(self._screens.term, self._screens.entry, strict=True)]
+        return self._screens._replace(flow=np.array(water, dtype=np.float64))
+
+    @cached_property
+    def _screens(self) -> Bore:
+        """The screens of wells, without their flow."""
         grid, model = self.grid, self.flow.model
         radii = {} if model.site is None else {w.name: float(w.radius) for w in model.site.wells}
         parts = []
-        for t, (term, flow) in enumerate(zip(model.terms, step.term_flow, strict=True)):
+        for t, term in enumerate(model.terms):
             entry = np.flatnonzero(self._is_bore(term))
             if not len(entry):
                 continue
@@ -299,7 +305,9 @@ class FieldMaker:
                 place[known] = told[entry][known]
             radius = np.array([radii.get(term.feature_names[k], _RADIUS) for k in term.feature_index[entry]])
             place, radius = self._inside(cell, place, radius)
-            parts.append((cell, np.full(len(entry), t), entry, place[:, 0], place[:, 1], radius, flow[entry]))
+            parts.append(
+                (cell, np.full(len(entry), t), entry, place[:, 0], place[:, 1], radius, np.zeros(len(entry)))
+            )
         none = (np.empty(0, np.int64),) * 3 + (np.empty(0),) * 4
         return Bore(*(np.concatenate(v) for v in zip(none, *parts, strict=True)))
 

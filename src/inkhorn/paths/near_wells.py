@@ -58,6 +58,7 @@ class NearWells:
     def __init__(self, model: Model, fans: Fans) -> None:
         self.model, self.grid, self.fans = model, model.grid, fans
         self.number = model.grid.cell_number
+        self._known: dict[int, list[int]] = {}  # cells around wells, which stay where they are
 
     def around(self, bore: Bore) -> tuple[Index, Index]:
         """Which triangles are near wells, and near which."""
@@ -68,7 +69,9 @@ class NearWells:
             return near, np.full((0, 1), -1, dtype=np.int64)
         of_cell: dict[int, list[int]] = {}
         for b in busy.tolist():
-            for one in self._about(int(bore.cell[b]), (float(bore.x[b]), float(bore.y[b]))):
+            if b not in self._known:
+                self._known[b] = self._about(int(bore.cell[b]), (float(bore.x[b]), float(bore.y[b])))
+            for one in self._known[b]:
                 of_cell.setdefault(one, []).append(b)
         most = max(len(v) for v in of_cell.values())
         around = np.full((len(of_cell), most), -1, dtype=np.int64)

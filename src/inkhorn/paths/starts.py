@@ -17,6 +17,7 @@ from inkhorn.space import line_corners
 
 __all__ = [
     "Starts",
+    "starts_at_bores",
     "starts_at_points",
     "starts_at_wells",
     "starts_in_area",
@@ -206,6 +207,49 @@ def starts_at_wells(
         raise InputError(
             f"none of the wells {list(names)} {does} any water; nothing to trace {'backward' if backward else 'forward'}."
         )
+    return _together(parts)
+
+
+def starts_at_bores(flow: FlowResult, names: Sequence[str] | None = None, *, per_bore: int = 9) -> Starts:
+    """Return starts at the bores of the site, over the height of the water in the cell that each stands in.
+
+    Parameters
+    ----------
+    flow : FlowResult
+        Of a model with a site.
+    names : sequence of str, optional
+        Bores; all if not given.
+    per_bore : int
+        Heights at each.
+
+    Raises
+    ------
+    InputError
+        If there is no such bore, or it stands in no cell.
+    """
+    check_positive("per_bore", per_bore)
+    site, grid = flow.model.site, flow.model.grid
+    bores = {b.name: b for b in site.bores} if site is not None else {}
+    wanted = list(bores) if names is None else list(names)
+    if not wanted:
+        raise InputError("the model has no bores; nothing to start from.")
+    parts = []
+    for name in wanted:
+        if name not in bores:
+            known = list(bores)
+            raise InputError(f'there is no bore "{name}"; the site has {known}.{did_you_mean(name, known)}')
+        bore = bores[name]
+        x, y = float(bore.x), float(bore.y)
+        plan = int(grid.mesh.locate([x], [y])[0])
+        layers = grid.layers_named(bore.layer, "paths")
+        there = [k for k in layers if plan >= 0 and grid.cell_number[k, plan] >= 0]
+        if not there:
+            raise InputError(
+                f'the bore "{name}" at {place_words(x, y)} stands in no cell of layer "{bore.layer}".'
+            )
+        height = (np.arange(per_bore) + 0.5) / per_bore
+        each = 1.0 / per_bore / len(there)
+        parts += [_made(k, np.full(per_bore, x), y, height, each, name, plan) for k in there]
     return _together(parts)
 
 

@@ -121,6 +121,9 @@ class PathsPart(Part):
 
     name: str = told("what they are called, of several", "capture", default="")
     wells: list[str] = told("from or to which wells", ["hatchery"], default_factory=list)
+    bores: list[str] = told(
+        "or from which bores, for the age of the water there", ["Q01"], default_factory=list
+    )
     within: ShapeFile | None = told("or from polygons", {"file": "site.gpkg", "table": "depot"}, default=None)
     layers: list[str] = told(
         "in these layers of the polygons; all if not given", ["sand"], default_factory=list
@@ -141,7 +144,7 @@ class PathsPart(Part):
         within=positive("time", usual=(1.0, 4e7)),
     )
     mark: Time = told("between marks along paths", "5 years", default=3652.5, within=nonnegative("time"))
-    per_well: Whole = told("particles at each well", 48, default=24, within=Range("number", 1))
+    per_well: Whole = told("particles at each well or bore", 48, default=24, within=Range("number", 1))
     release: list[DateOrDay] = told(
         "in a run through time, dates or days since its start at which particles begin; the end of the run if not given "
         "(forward: its start)",
@@ -178,10 +181,10 @@ class PathsPart(Part):
 
     @model_validator(mode="after")
     def _some_start(self) -> PathsPart:
-        given = bool(self.wells) + (self.within is not None) + self.from_all_inflow
+        given = bool(self.wells) + bool(self.bores) + (self.within is not None) + self.from_all_inflow
         if given != 1:
             raise ValueError(
-                "say where paths begin, by one of `wells`, `within` polygons and `from_all_inflow`"
+                "say where paths begin, by one of `wells`, `bores`, `within` polygons and `from_all_inflow`"
             )
         if self.zones and not (self.wells and self.direction == "backward"):
             raise ValueError("zones are of wells, of paths that are followed backward")

@@ -472,6 +472,7 @@ class _Reader:
         species = [s.name for s in site.species]
         for k, paths in enumerate(asked.paths):
             known(paths.wells, wells, "well", "paths", k, "wells")
+            known(paths.bores, [b.name for b in site.bores], "bore", "paths", k, "bores")
             known(paths.layers, layers, "layer", "paths", k, "layers")
             known(list(paths.retardation), list(asked.material), "material", "paths", k, "retardation")
         for k, plume in enumerate(asked.transport):

@@ -15,6 +15,7 @@ from inkhorn.paths import (
     days_of,
     refuse_many_paths,
     refuse_outside,
+    starts_at_bores,
     starts_in_area,
     starts_of_inflow,
     trace,
@@ -48,7 +49,7 @@ class PathsProduct(Product[PathResult]):
     def lacks(self, project: Project, model: Model, asked: PathsPart) -> Iterator[Finding]:
         where = f"{project.path.name}, [paths]"
         yield from lacking_porosity(project, model, self.what, self.table)
-        count = len(asked.wells) * asked.per_well or asked.count
+        count = len(asked.wells or asked.bores) * asked.per_well or asked.count
         yield from too_much(lambda: refuse_many_paths(count * max(len(asked.release), 1)), where)
         if asked.release and model.schedule is None:
             yield Finding(
@@ -115,6 +116,8 @@ class PathsProduct(Product[PathResult]):
             start = starts_in_area(
                 work.flow, work.project.starts[asked.name], layers=layers or None, count=asked.count
             )
+        elif asked.bores:
+            start = starts_at_bores(work.flow, asked.bores, per_bore=asked.per_well)
         elif asked.from_all_inflow:
             start = starts_of_inflow(work.flow, count=asked.count, backward=backward)
         return trace(
@@ -167,7 +170,7 @@ class PathsProduct(Product[PathResult]):
         longest = made.ends["travel time [day]"].max() / YEAR
         named = f", {asked.name}" if asked.name else ""
         yield f"{len(made.ends)} particles followed {asked.direction}, for up to {longest:.3g} years{named}"
-        if not asked.wells:
+        if not asked.wells and not asked.bores:
             return
         shares = made.shares().reset_index()
         for well in dict.fromkeys(made.ends["start"]):
