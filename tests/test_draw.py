@@ -318,7 +318,7 @@ def test_paths_plume_and_breakthrough(quillmere, tmp_path):
     ax = ik.draw.paths(traced, ax=Figure().subplots())
     assert "every 5 years" in words(ax)
     assert "comes from that reaches hatchery" in ax.get_title()
-    species = ik.Species("chloride", initial=14.0, limit=60.0)
+    species = ik.Species("chloride", initial=14.0, limit=60.0, background=14.0)
     plume = ik.solve_transport(
         quillmere, species, duration=9000.0, step_length=300.0, dispersion=ik.Dispersion(20.0, 2.0, 0.2)
     )

@@ -356,7 +356,7 @@ def test_a_given_flow_makes_the_exact_slope_and_brings_what_it_carries():
                 strata,
                 {"sand": ik.Material("sand", 5.0, porosity=0.2)},
                 features=features,
-                species=(ik.Species("salt"),),
+                species=(ik.Species("salt", background=0.0),),
             )
             model = ik.place(
                 made, ik.rectangles(box, cell=10.0, rotation=turn), water_table=ik.WaterTable(confined=True)

@@ -164,3 +164,117 @@ def test_lines_and_cells_of_any_shape():
         flow, ik.starts_of_inflow(flow, count=500, backward=True), backward=True, max_time=1e7
     ).ends
     assert set(back["feature"]) == {"west"}
+
+
+PATHS = """
+[[paths]]
+name = "wells"
+wells = ["well 1"]
+release = ["2020-02-10", 45]
+zones = ["20 days", "40 days"]
+
+[[paths]]
+name = "bores"
+bores = ["B1", "B2"]
+per_well = 3
+max_time = "30 days"
+
+[[paths]]
+name = "ground"
+within = { file = "boundary.geojson" }
+layers = ["sand"]
+count = 60
+direction = "forward"
+partly_taken = "pass"
+moisture = 0.1
+retardation = { sand = 2 }
+
+[[paths]]
+name = "rain"
+from_all_inflow = true
+count = 200
+direction = "forward"
+through_bores = true
+"""
+
+
+def test_a_project_through_time_asks_for_paths_of_every_kind(first_project, command, tmp_path):
+    """Wells at two dates with zones, bores, an area, all inflow: files, what is told, pictures by command, films."""
+    site = first_project / "site.toml"
+    text = site.read_text(encoding="utf-8")
+    text = text.replace("porosity = 0.2", "specific_storage = 1e-5\nspecific_yield = 0.2\nporosity = 0.2")
+    time = '\n[time]\nstart = "2020-01-01"\nduration = "60 d"\nsteps = 6\n'
+    site.write_text(text[: text.index("[paths]")] + PATHS + time, encoding="utf-8")
+    code, out, err = command("run", site)
+    assert (code, err) == (0, "")
+    assert "water of well 1, wells: " in out
+    made = first_project / "runs" / "run-001"
+    ends = pd.read_csv(made / "path_ends-wells.csv")
+    npt.assert_allclose(sorted(ends["released [day]"].abs().unique()), [40.0, 45.0])
+    assert (ends["travel time [day]"] <= ends["released [day]"].abs() + 1e-6).all()
+    assert pd.read_csv(made / "path_ages-bores.csv")["start"].tolist() == ["B1", "B2"]
+    assert set(pd.read_csv(made / "path_ends-ground.csv")["start layer"]) == {"sand"}
+    rain = pd.read_csv(made / "path_shares-rain.csv")
+    budget = pd.read_csv(made / "budget_in_time.csv")
+    first = budget[(budget["step"] == budget["step"].min()) & (budget["term"] == "total")]
+    assert rain["flow [m³/day]"].sum() > 0.5 * float(first["in [m³/day]"].iloc[0])
+    zones = ik.open_run(made).paths("wells").zones(["20 days"])
+    assert float(zones["area [m²]"].iloc[0]) > 0
+    for words in (
+        ("paths", "--name", "ground", "--by", "end"),
+        ("zones", "--name", "wells", "--within", "20 days", "--layer", "gravel"),
+        ("travel-times", "--name", "rain", "--histogram"),
+        ("section", "--paths", "ground", "--line", "100,500 900,500"),
+        ("hydrographs", "--at", "500,500"),
+        ("head-surface", "--layer", "gravel", "--time", "30"),
+        ("block", "--values", "horizontal_conductivity"),
+        ("water-table", "--in-time", "--time", "20"),
+    ):
+        ending = ".gif" if "--in-time" in words else ".png"
+        goal = tmp_path / f"{'-'.join(words[:3])}{ending}"
+        code, _, err = command("draw", words[0], made, *words[1:], "--out", goal)
+        assert (code, err) == (0, ""), words
+        assert goal.stat().st_size > 5000
+    for words, message in (
+        (("draw", "heads", site), "nothing is solved yet"),
+        (("draw", "exchange", made, "--by", "region"), "names no region"),
+        (("draw", "hydrographs", made, "--bore", "B9"), 'no levels of the bore "B9"'),
+        (("draw", "depth", made, "--show", "fil"), 'Did you mean "fill"'),
+        (("draw", "zones", made, "--name", "wells", "--within", "soon"), "--within"),
+        (("draw", "heads", made, "--picture", "beside"), '"beside"'),
+    ):
+        code, _, err = command(*words)
+        assert (code, message in err) == (2, True), (words, err)
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "message"),
+    [
+        ('release = ["2020-02-10", 45]', 'release = ["2020-05-10"]', "released on day 130, outside the run"),
+        ('release = ["2020-02-10", 45]', 'release = ["soon"]', 'release is "soon"; expected a date'),
+        (
+            "retardation = { sand = 2 }",
+            "retardation = { sand = 0.5 }",
+            "expected 1, of what moves as water does",
+        ),
+        ("retardation = { sand = 2 }", "retardation = { snad = 2 }", 'no material "snad"'),
+        (
+            'bores = ["B1", "B2"]',
+            'bores = ["B1", "B2"]\nwells = ["well 1"]',
+            "say where paths begin, by one of",
+        ),
+        ("from_all_inflow = true", 'from_all_inflow = true\nzones = ["1 year"]', "zones are of wells"),
+        ('layers = ["sand"]', 'layers = ["snd"]', 'no layer "snd"'),
+    ],
+)
+def test_paths_that_cannot_be_are_refused_before_anything_is_solved(
+    first_project, command, before, after, message
+):
+    site = first_project / "site.toml"
+    text = site.read_text(encoding="utf-8")
+    text = text.replace("porosity = 0.2", "specific_storage = 1e-5\nspecific_yield = 0.2\nporosity = 0.2")
+    time = '\n[time]\nstart = "2020-01-01"\nduration = "60 d"\nsteps = 6\n'
+    assert before in PATHS
+    site.write_text(text[: text.index("[paths]")] + PATHS.replace(before, after) + time, encoding="utf-8")
+    code, out, err = command("check", site)
+    assert (code, message in " ".join((out + err).split())) == (2, True), out + err

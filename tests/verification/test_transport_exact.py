@@ -11,7 +11,7 @@ import inkhorn as ik
 from inkhorn.transport.dispersion import cell_discharge, face_dispersion
 from tests.conftest import held, rain, strip
 
-SALT = ik.Species("salt")
+SALT = ik.Species("salt", background=0.0)
 
 
 def front(n: int, step: float, *, flushed: bool):
@@ -77,7 +77,7 @@ def test_the_front_converges_with_first_order(flushed):
 @pytest.fixture(scope="module")
 def plume(quillmere):
     return ik.solve_transport(
-        quillmere, ik.Species("chloride", initial=14.0), duration=7000.0, step_length=150.0, outputs=7,
+        quillmere, ik.Species("chloride", initial=14.0, background=14.0), duration=7000.0, step_length=150.0, outputs=7,
         dispersion=ik.Dispersion(30.0, 3.0, 0.3, diffusion=1e-4),
     )  # fmt: skip
 
@@ -105,7 +105,9 @@ def test_water_of_one_concentration_stays_so(quillmere):
     everywhere = {name: 14.0 for t in quillmere.model.terms for name in t.feature_names}
     model = replace(quillmere.model, inflow_concentration={"chloride": everywhere})
     flow = ik.solve_flow(model, initial_heads=quillmere.steps[-1].heads)
-    still = ik.solve_transport(flow, ik.Species("chloride", initial=14.0), duration=5000.0, step_length=500.0)
+    still = ik.solve_transport(
+        flow, ik.Species("chloride", initial=14.0, background=14.0), duration=5000.0, step_length=500.0
+    )
     npt.assert_allclose(still.values, 14.0, rtol=1e-6)
 
 
@@ -148,3 +150,41 @@ def test_transport_and_paths_need_porosity():
         ik.solve_transport(flow, SALT, duration=1.0, step_length=1.0)
     with pytest.raises(ik.InputError, match="paths need a porosity"):
         ik.trace(flow, [(500.0, 5.0, 1.0)])
+
+
+@pytest.mark.parametrize("pumped", [0.0, 0.4, 1.5])
+def test_wells_give_back_the_mix_of_what_they_take(pumped):
+    """A bore through three layers, idle or pumping a part of what rises in it: what is the same all over stays so."""
+    from tests.test_paths import passing_bore
+
+    idle = passing_bore()
+    water = idle.term_flows()
+    rises = water.loc[(water["term"] == "well") & (water["flow [m³/day]"] > 0), "flow [m³/day]"].sum()
+    flow = passing_bore(-pumped * rises)
+    even = ik.Species("salt", initial=3.0, background=3.0)
+    still = ik.solve_transport(flow, even, duration=4000.0, step_length=100.0)
+    npt.assert_allclose(still.values, 3.0, rtol=1e-10)
+    # salt below only: the well hands up what it does not pump, and takes out no more than that
+    layer = flow.model.grid.cells.layer
+    salty = ik.solve_transport(
+        flow, SALT, duration=60.0, step_length=1.0, initial=np.where(layer == 2, 1.0, 0.0)
+    )
+    mass = salty.budget()
+    assert abs(mass.attrs["closing_error_percent"]) < 1e-8
+    bore = salty.at_well("bore").to_numpy()
+    assert (bore <= 1.0 + 1e-9).all()
+    rate = -float(flow.well_levels()["abstraction [m³/day]"].iloc[0])
+    if pumped == 0.0:
+        assert mass.loc[("well", "bore"), "out [kg]"] == pytest.approx(0.0, abs=1e-12)
+        npt.assert_allclose(bore, 1.0, atol=0.05)
+        assert salty.values[-1][layer == 0].max() > 0.5  # around the bore, in the uppermost layer
+    else:
+        assert mass.loc[("well", "bore"), "out [kg]"] <= -rate * 60.0 / 1000.0 * 1.001
+        assert mass.loc[("well", "bore"), "out [kg]"] > 0.0
+
+
+def test_water_without_a_concentration_is_asked_for(quillmere):
+    with pytest.raises(
+        ik.InputError, match=r"no concentration of salt is stated for the water that .* brings in"
+    ):
+        ik.solve_transport(quillmere, ik.Species("salt"), duration=10.0, step_length=1.0)

@@ -279,6 +279,7 @@ class _Tracer:
         n = len(particles.x)
         self.term, self.entry = np.full(n, -1), np.full(n, -1)
         self.ending = np.full(n, np.nan)
+        self.begun = np.zeros(n, dtype=bool)
 
     def go_through(self, window: Window, progress: Progress | None, of: tuple[int, int]) -> None:
         """Follow all particles that move through a step."""
@@ -300,8 +301,11 @@ class _Tracer:
         bores = self._bores(field)
         args = (field, begin, rate, lost, stop, bores, self.maker.open_rim(field))
         cells, fans = self.maker.grid.cells, self.maker.fans
-        if self.keep and of[0] == 0:
-            self._first_points(field, begin, window)
+        if self.keep:
+            new = np.flatnonzero(running & ~self.begun)
+            passed = p.clock[new] - window.begin
+            for moment in np.unique(passed):  # the water table moves
+                self._first_points(new[passed == moment], field, begin + rate * moment)
         while True:
             fresh = np.flatnonzero((p.status == 0) & (p.clock < window.end))
             if not len(fresh):
@@ -321,17 +325,23 @@ class _Tracer:
             ]
         ).reshape(-1, 7)  # fmt: skip
 
-    def _first_points(self, field: Field, height: Array, window: Window) -> None:
+    def _first_points(self, who: Index, field: Field | None, height: Array) -> None:
+        """Put down where some particles begin; at what speed, if that is known."""
         p, fans = self.particles, self.maker.fans
-        cell = self.maker.number[p.layer, fans.cell[p.triangle]]
+        layer, triangle = p.layer[who], p.triangle[who]
+        cell = self.maker.number[layer, fans.cell[triangle]]
         water = height[cell]
-        place = np.column_stack([p.x, p.y, self.maker.grid.cells.bottom[cell] + p.zeta * water])
-        prism = p.layer * len(fans) + p.triangle
-        arm = place[:, :2] - fans.corner[p.triangle, 0]
-        flow = field.value[prism] + field.slope[prism][:, None] * arm
-        speed = np.hypot(flow[:, 0], flow[:, 1]) / (self.pores[cell] * water)
-        n = len(p.x)
-        self.parts.append((np.arange(n), np.zeros(n), place, cell, speed, np.zeros(n, dtype=bool)))
+        place = np.column_stack(
+            [p.x[who], p.y[who], self.maker.grid.cells.bottom[cell] + p.zeta[who] * water]
+        )
+        speed = np.zeros(len(who))
+        if field is not None:
+            prism = layer * len(fans) + triangle
+            arm = place[:, :2] - fans.corner[triangle, 0]
+            flow = field.value[prism] + field.slope[prism][:, None] * arm
+            speed = np.hypot(flow[:, 0], flow[:, 1]) / (self.pores[cell] * water)
+        self.parts.append((who, np.zeros(len(who)), place, cell, speed, np.zeros(len(who), dtype=bool)))
+        self.begun[who] = True
 
     def _follow(
         self,
@@ -490,6 +500,10 @@ class _Tracer:
         still = self.reason == 0
         self.reason[still] = 10
         self.ending[still] = self.particles.clock[still]
+        idle = np.flatnonzero(~self.begun)
+        if self.keep and len(idle):
+            last = 0 if self.sign < 0 else len(self.maker.flow.steps) - 1
+            self._first_points(idle, None, self.maker.water_height(last, 0.0 if self.sign < 0 else 1.0))
 
     def result(self, starts: Starts, clock: Array, backward: bool) -> PathResult:
         """Put the tables together."""

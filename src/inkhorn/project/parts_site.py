@@ -198,6 +198,12 @@ class SpeciesPart(Part):
     limit: Concentration | None = told(
         "what it must not pass", "90 mg/l", default=None, within=positive("concentration", usual=(1e-9, 4e5))
     )
+    background: Concentration | None = told(
+        "in water that comes in without a stated concentration",
+        "14 mg/l",
+        default=None,
+        within=nonnegative("concentration", usual=(0.0, 4e5)),
+    )
 
 
 class ZonesPart(Part):

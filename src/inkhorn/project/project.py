@@ -423,7 +423,10 @@ class _Reader:
             materials=materials,
             features=features,
             bores=bores,
-            species=tuple(Species(s.name, s.unit, initial=s.initial, limit=s.limit) for s in asked.species),
+            species=tuple(
+                Species(s.name, s.unit, initial=s.initial, limit=s.limit, background=s.background)
+                for s in asked.species
+            ),
             name=asked.title,
             crs=self.source.crs.used if self.source.crs else None,
             picture=picture,

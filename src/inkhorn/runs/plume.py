@@ -12,8 +12,14 @@ from inkhorn.project import Project
 from inkhorn.project.parts_asked import TransportPart
 from inkhorn.runs.product import Picture, Product, Work
 from inkhorn.runs.wants import lacking_porosity, left_out_in_time, too_much
-from inkhorn.site import Species
-from inkhorn.transport import Dispersion, TransportResult, refuse_long_transport, solve_transport
+from inkhorn.site import Site, Species, Well
+from inkhorn.transport import (
+    Dispersion,
+    TransportResult,
+    lacking_concentration,
+    refuse_long_transport,
+    solve_transport,
+)
 from inkhorn.units import unit_factor
 
 __all__ = ["PlumeProduct"]
@@ -23,6 +29,15 @@ YEAR = 365.25
 
 def _species(project: Project, asked: TransportPart) -> Species:
     return next(s for s in project.site.species if s.name == asked.species)
+
+
+def _bringing(site: Site) -> list[str]:
+    """Features that may bring in water: of wells those that put some in."""
+    return [
+        f.name
+        for f in site.features
+        if hasattr(f, "concentration") and not (isinstance(f, Well) and f.injection == 0.0)
+    ]
 
 
 class PlumeProduct(Product[TransportResult]):
@@ -47,6 +62,9 @@ class PlumeProduct(Product[TransportResult]):
             ),
             where,
         )
+        lacking = lacking_concentration(model, _species(project, asked), _bringing(project.site))
+        if lacking:
+            yield Finding("error", lacking, where, "")
         wells = {w.name: w for w in project.site.wells}
         for name in asked.watch:
             if wells[name].abstraction == 0.0:

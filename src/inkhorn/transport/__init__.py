@@ -1,6 +1,20 @@
 """Species dissolved in the water, on a flow."""
 
 from inkhorn.transport.dispersion import Dispersion
-from inkhorn.transport.solve import TransportResult, refuse_long_transport, solve_transport
+from inkhorn.transport.mixing import Mix, mixes_of
+from inkhorn.transport.solve import (
+    TransportResult,
+    lacking_concentration,
+    refuse_long_transport,
+    solve_transport,
+)
 
-__all__ = ["Dispersion", "TransportResult", "refuse_long_transport", "solve_transport"]
+__all__ = [
+    "Dispersion",
+    "Mix",
+    "TransportResult",
+    "lacking_concentration",
+    "mixes_of",
+    "refuse_long_transport",
+    "solve_transport",
+]

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from inkhorn.errors import InputError, check_nonnegative
 from inkhorn.flow import FlowResult
+from inkhorn.transport.mixing import passed_on
 from inkhorn.units import plain
 
 if TYPE_CHECKING:
@@ -106,7 +107,8 @@ def exchange_matrix(flow: FlowResult, dispersion: Dispersion, step: int = -1) ->
     """Return the sparse matrix of what each cell loses, (n_cells, n_cells) [m³/day].
 
     ``matrix @ concentration`` is the mass that leaves each cell less what arrives from its neighbours
-    [g/day]: upstream advection, dispersion, and what terms take out.
+    [g/day]: upstream advection, dispersion, and what terms take out; wells give back the mix of what they take from
+    other cells.
 
     Raises
     ------
@@ -128,6 +130,7 @@ def exchange_matrix(flow: FlowResult, dispersion: Dispersion, step: int = -1) ->
         rows.append(term.cells)
         columns.append(term.cells)
         values.append(np.maximum(-entry, 0.0))
-    return coo_array(
+    lost = coo_array(
         (np.concatenate(values), (np.concatenate(rows), np.concatenate(columns))), shape=(n, n)
     ).tocsr()
+    return (lost - passed_on(model, record)).tocsr()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
@@ -11,19 +12,22 @@ from numpy.typing import ArrayLike, NDArray
 from inkhorn.errors import InputError, check_nonnegative, check_positive
 from inkhorn.flow import FlowResult
 from inkhorn.linear import LinearSystem
+from inkhorn.model import Model
 from inkhorn.progress import Progress
 from inkhorn.shown import Shown
 from inkhorn.site import Species
 from inkhorn.sizes import refuse_beyond
 from inkhorn.transport.dispersion import Dispersion, exchange_matrix
+from inkhorn.transport.mixing import mixes_of
 from inkhorn.units import WithUnit, plain
 
 if TYPE_CHECKING:
     import pandas as pd
     import xarray as xr
 
-__all__ = ["TransportResult", "solve_transport"]
+__all__ = ["TransportResult", "lacking_concentration", "solve_transport"]
 
+_NO_WATER = 1e-9  # m³/day
 _DIRECT_BELOW = 60_000  # cells: one factorisation serves every step
 
 
@@ -90,18 +94,21 @@ class TransportResult(Shown):
         return int(np.argmin(np.abs(self.times - day)))
 
     def at_well(self, name: str) -> pd.Series:
-        """Return the concentration in the water that a well takes out, by time [g/m³]."""
+        """Return the concentration of the mix that a well takes from its cells, by time [g/m³]."""
         import pandas as pd
 
-        term = self.flow.model.term("well")
-        if name not in term.feature_names:
-            raise InputError(f'there is no well "{name}" in the model; it has {list(term.feature_names)}.')
-        mine = term.feature_index == term.feature_names.index(name)
-        flows = self.flow.steps[-1].term_flow[self.flow.model.terms.index(term)][mine]
-        taken = np.maximum(-flows, 0.0)
-        if taken.sum() == 0.0:
+        model, record = self.flow.model, self.flow.steps[-1]
+        known = [n for t in model.terms if t.kind == "well" for n in t.feature_names]
+        if name not in known:
+            raise InputError(f'there is no well "{name}" in the model; it has {known}.')
+        mix = next(
+            m
+            for m in mixes_of(model, record)
+            if model.terms[m.term].kind == "well" and model.terms[m.term].feature_names[m.feature] == name
+        )
+        if not mix.taken.sum() > 0.0:
             raise InputError(f'well "{name}" takes no water out, so it has no concentration.')
-        mixed = self.values[:, term.cells[mine]] @ taken / taken.sum()
+        mixed = self.values[:, mix.takes] @ mix.taken / mix.taken.sum()
         return pd.Series(
             mixed, index=pd.Index(self.times, name="time [day]"), name=f"{self.species.name} at {name} [g/m³]"
         )
@@ -173,6 +180,55 @@ def refuse_long_transport(duration: float, step_length: float, outputs: int, n_c
     )
 
 
+def lacking_concentration(model: Model, species: Species, names: Iterable[str]) -> str:
+    """Say which of some features that bring in water have no concentration of a species; empty if all have one."""
+    known = model.inflow_concentration.get(species.name, {})
+    lacking = [n for n in names if n not in known] if species.background is None else []
+    if not lacking:
+        return ""
+    shown = ", ".join(lacking[:6]) + (f" and {len(lacking) - 6} more" if len(lacking) > 6 else "")
+    return (
+        f"no concentration of {species.name} is stated for the water that {shown} brings in. State it, or a `background` "
+        "of the species for all that have none"
+    )
+
+
+def _passing(
+    flow: FlowResult, species: Species
+) -> tuple[NDArray[np.float64], dict[tuple[str, str], float], dict[tuple[str, str], NDArray[np.float64]]]:
+    """What is brought into each cell [g/day]; and by feature what it brings, and what it takes of each cell's water."""
+    model, record = flow.model, flow.steps[-1]
+    n = model.grid.n_cells
+    known = model.inflow_concentration.get(species.name, {})
+    background = 0.0 if species.background is None else float(species.background)
+    brought, inflow, outflow, giving = np.zeros(n), {}, {}, []
+    mixes = {(mix.term, mix.feature): mix for mix in mixes_of(model, record)}
+    for t, (term, flows) in enumerate(zip(model.terms, record.term_flow, strict=True)):
+        for k, name in enumerate(term.feature_names):
+            carried = known.get(name, background)
+            mine = term.feature_index == k
+            cells, water = term.cells[mine], flows[mine]
+            mix = mixes.get((t, k))
+            if mix is None:
+                added = float(np.maximum(water, 0.0).sum())
+                np.add.at(brought, cells, np.maximum(water, 0.0) * carried)
+                taken = np.bincount(cells, np.maximum(-water, 0.0), n).astype(np.float64)
+            else:  # what it takes mixes with what is added; a part of that leaves, the rest is given back
+                added = mix.added
+                share = mix.given / mix.total if mix.total > 0.0 else np.zeros(len(mix.given))
+                np.add.at(brought, mix.gives, share * added * carried)
+                removed = mix.removed / mix.total if mix.total > 0.0 else 0.0
+                taken = np.bincount(mix.takes, removed * mix.taken, n).astype(np.float64)
+            if added > _NO_WATER:
+                giving.append(name)
+            inflow[term.kind, name] = added * carried
+            outflow[term.kind, name] = taken
+    lacking = lacking_concentration(model, species, giving)
+    if lacking:
+        raise InputError(f"{lacking}.")
+    return brought, inflow, outflow
+
+
 def solve_transport(
     flow: FlowResult,
     species: Species,
@@ -196,7 +252,7 @@ def solve_transport(
         Steady flow, with porosity.
     species : Species
         What is dissolved. Its concentration in the water that a feature brings in is the model's
-        `inflow_concentration`; the feature's water is clean where none is given.
+        `inflow_concentration`, or the species' `background`. Wells and collectors give back the mix of what they take.
     duration, step_length : float
         How long and by which steps [day]; the last step is shortened to fit.
     outputs : int
@@ -215,7 +271,7 @@ def solve_transport(
     Raises
     ------
     InputError
-        If porosity is missing or the flow is not steady.
+        If porosity is missing, the flow is not steady, or no concentration is stated of water that comes in.
     """
     from scipy.sparse import diags_array
 
@@ -230,18 +286,7 @@ def solve_transport(
     matrix = exchange_matrix(flow, dispersion or Dispersion())
     assert model.porosity is not None  # exchange_matrix has refused that
     water = model.porosity * model.grid.cells.volume * flow.filled()
-    known = model.inflow_concentration.get(species.name, {})
-    brought = np.zeros(model.grid.n_cells)
-    inflow, outflow = {}, {}
-    for term, flows in zip(model.terms, flow.steps[-1].term_flow, strict=True):
-        carried = np.array([known.get(name, 0.0) for name in term.feature_names])[term.feature_index]
-        mass_in = np.maximum(flows, 0.0) * carried
-        np.add.at(brought, term.cells, mass_in)
-        for k, name in enumerate(term.feature_names):
-            mine = term.feature_index == k
-            inflow[term.kind, name] = float(mass_in[mine].sum())
-            taken = np.bincount(term.cells[mine], np.maximum(-flows[mine], 0.0), model.grid.n_cells)
-            outflow[term.kind, name] = taken
+    brought, inflow, outflow = _passing(flow, species)
     takers = np.array(list(outflow.values())).reshape(len(outflow), model.grid.n_cells)
     values = model.grid.per_cell("initial", species.initial if initial is None else initial)
     check_nonnegative("initial", values, unit="g/m³")
