@@ -113,6 +113,11 @@ def test_zones_ages_and_trajectories(quillmere, tmp_path):
     assert younger == pytest.approx(
         100 * weight[traced.ends["travel time [day]"] < 3652.5].sum() / weight.sum()
     )
+    rain = ik.trace(quillmere, ik.starts_of_inflow(quillmere, count=20_000), points=False)
+    areas = rain.contributing_areas(share=0.5).set_index("feature")
+    well = quillmere.budget("feature").loc[("well", "hatchery"), "out [m³/day]"]
+    assert areas.loc["hatchery", "flow [m³/day]"] == pytest.approx(well, rel=0.15)
+    assert areas["area [m²]"].sum() < 1.05 * quillmere.model.grid.mesh.area.sum()
     bores = ik.trace(quillmere, ik.starts_at_bores(quillmere, ["Q01", "Q20"]), backward=True).ages()
     assert (bores["mean [day]"] > 0).all()
     assert bores.index.tolist() == ["Q01", "Q20"]
@@ -186,8 +191,13 @@ layers = ["sand"]
 count = 60
 direction = "forward"
 partly_taken = "pass"
+stop_in_regions = ["deep"]
 moisture = 0.1
 retardation = { sand = 2 }
+
+[[region]]
+name = "deep"
+layers = ["gravel"]
 
 [[paths]]
 name = "rain"
@@ -213,7 +223,9 @@ def test_a_project_through_time_asks_for_paths_of_every_kind(first_project, comm
     npt.assert_allclose(sorted(ends["released [day]"].abs().unique()), [40.0, 45.0])
     assert (ends["travel time [day]"] <= ends["released [day]"].abs() + 1e-6).all()
     assert pd.read_csv(made / "path_ages-bores.csv")["start"].tolist() == ["B1", "B2"]
-    assert set(pd.read_csv(made / "path_ends-ground.csv")["start layer"]) == {"sand"}
+    ground = pd.read_csv(made / "path_ends-ground.csv")
+    assert set(ground["start layer"]) == {"sand"}
+    assert (ground.loc[ground["end"] == "stopped", "end layer"] == "gravel").all()
     rain = pd.read_csv(made / "path_shares-rain.csv")
     budget = pd.read_csv(made / "budget_in_time.csv")
     first = budget[(budget["step"] == budget["step"].min()) & (budget["term"] == "total")]
@@ -237,7 +249,6 @@ def test_a_project_through_time_asks_for_paths_of_every_kind(first_project, comm
         assert goal.stat().st_size > 5000
     for words, message in (
         (("draw", "heads", site), "nothing is solved yet"),
-        (("draw", "exchange", made, "--by", "region"), "names no region"),
         (("draw", "hydrographs", made, "--bore", "B9"), 'no levels of the bore "B9"'),
         (("draw", "depth", made, "--show", "fil"), 'Did you mean "fill"'),
         (("draw", "zones", made, "--name", "wells", "--within", "soon"), "--within"),

@@ -365,6 +365,30 @@ def test_there_and_back_again(quillmere):
     assert np.quantile(miss / size, 0.99) < 1e-6
 
 
+def test_there_and_back_in_time():
+    """A water table that falls as a well pumps by turns: back to the start through eight steps, to 1e-6 of a cell."""
+    grid = ik.layered(ik.voronoi((0, 0, 300, 240), cell=20), [20.0, 8.0, 0.0])
+    cell = int(grid.cell_number[1, grid.mesh.locate([151.0], [119.0])[0]])
+    well = terms.WellTerm(cells=[cell], connection=40.0, rate=0.0, feature_names=("well",), x=151.0, y=119.0)
+    rim = np.unique(grid.outer_faces.cell)
+    model = ik.Model(
+        grid, 8.0, porosity=0.2, specific_storage=1e-5, specific_yield=0.15, schedule=ik.Schedule([20.0, 60.0], steps=4),
+        terms=[terms.FixedHeadTerm(cells=rim, head=15.0 - 0.01 * grid.cells.x[rim]), well, rain(grid, 0.002)],
+        inputs_in_time={"well.rate": [[-400.0], [-50.0]]},
+    )  # fmt: skip
+    flow = ik.solve_flow(model, initial_heads=14.0)
+    starts = ik.starts_in_area(flow, shapely.box(60, 60, 240, 180), count=200, seed=8)
+    there = ik.trace(flow, starts, max_time=47.0, partly_taken="pass", points=False).ends
+    ends = there[there["end"] == "time limit"]
+    assert len(ends) > 100
+    places = ends[["end x [m]", "end y [m]", "end z [m]"]].to_numpy()
+    back = ik.trace(flow, places, backward=True, release=47.0, partly_taken="pass", points=False).ends
+    miss = np.hypot(
+        *(back[["end x [m]", "end y [m]"]].to_numpy() - ends[["start x [m]", "start y [m]"]].to_numpy()).T
+    )
+    assert np.quantile(miss, 0.98) < 1e-6 * 20.0
+
+
 @pytest.mark.parametrize("grid", [None, "voronoi", "split"])
 def test_capture_adds_up(quillmere_site_on, grid):
     """Forward from all inflow each well gets its rate; by origin both ways agree; all end by leaving, with a name."""

@@ -241,6 +241,52 @@ class PathResult(Shown):
         crs = self.flow.model.site.crs if self.flow.model.site is not None else None
         return gpd.GeoDataFrame(rows, geometry="geometry", crs=crs)
 
+    def contributing_areas(self, *, share: float = 0.5) -> gpd.GeoDataFrame:
+        """Return where the water enters that goes to each well or other feature, in plan, from paths of all inflow.
+
+        Plan cells of whose starts at least a share ends there. Where cells have few starts the rim is uneven: ask for
+        ten or more in a cell.
+
+        Parameters
+        ----------
+        share : float
+            Of the flow that enters a cell.
+
+        Returns
+        -------
+        geopandas.GeoDataFrame
+            A polygon for each term and feature, with its area [m²] and the flow that gets there from it [m³/day].
+
+        Raises
+        ------
+        InputError
+            If the paths were followed backward.
+        """
+        import geopandas as gpd
+        import shapely
+
+        if self.backward:
+            raise InputError(
+                "areas of inflow follow from paths followed forward. Trace with starts_of_inflow."
+            )
+        mesh, ends = self.flow.model.grid.mesh, self.ends
+        plan = mesh.locate(ends["start x [m]"].to_numpy(), ends["start y [m]"].to_numpy())
+        flow = ends["flow [m³/day]"].to_numpy()
+        whole = np.bincount(plan, flow, mesh.n_cells)
+        shapes, rows = mesh.polygons(), []
+        for (term, feature), mine in ends.groupby(["term", "feature"], sort=False):
+            if not feature:
+                continue
+            here = mine.index.to_numpy()
+            to = np.bincount(plan[here], flow[here], mesh.n_cells)
+            cells = np.flatnonzero((to >= share * whole) & (to > 0.0))
+            area = shapely.union_all(shapes[cells])
+            row = {"term": term, "feature": feature, "area [m²]": area.area, "flow [m³/day]": to[cells].sum()}
+            rows.append({**row, "geometry": area})
+        crs = self.flow.model.site.crs if self.flow.model.site is not None else None
+        columns = ["term", "feature", "area [m²]", "flow [m³/day]", "geometry"]
+        return gpd.GeoDataFrame(rows, columns=columns, geometry="geometry", crs=crs)
+
     def trajectories(self) -> xr.Dataset:
         """Return the points as trajectories by the CF conventions (ragged, contiguous): what NetCDF files hold."""
         import xarray as xr

@@ -214,7 +214,7 @@ def trace(
         tracer.go_through(window, progress, (number, len(windows)))
         if not (particles.status == 0).any():
             break
-    tracer.out_of_time(windows[-1].end)
+    tracer.out_of_time()
     return tracer.result(starts, clock, backward)
 
 
@@ -273,12 +273,11 @@ class _Tracer:
         if stop_in is not None:
             self.stop = _cells_in(grid, stop_in)
         self.through_bores = False
-        self.last_step = np.full(len(particles.x), -1)
         self.parts: list[tuple[Any, ...]] = []
         self.reason = np.zeros(len(particles.x), dtype=np.int64)
         n = len(particles.x)
         self.term, self.entry = np.full(n, -1), np.full(n, -1)
-        self.ending = np.full(n, np.nan)
+        self.elevation = np.full(n, np.nan)
         self.begun = np.zeros(n, dtype=bool)
 
     def go_through(self, window: Window, progress: Progress | None, of: tuple[int, int]) -> None:
@@ -311,7 +310,7 @@ class _Tracer:
             if not len(fresh):
                 break
             self._follow(window, args, fans, cells, progress, of)
-            again = self._ended(field, window, stop, bores)
+            again = self._ended(field, window, begin, rate)
             if not again:
                 break
 
@@ -400,14 +399,13 @@ class _Tracer:
             if progress is not None:
                 progress("following paths", (of[0] + (at - first) / (last - first)) / of[1])
 
-    def _ended(self, field: Field, window: Window, stop: Any, bores: Array) -> bool:
+    def _ended(self, field: Field, window: Window, height: Array, rate: Array) -> bool:
         """Name what took the particles that ended in this step; whether some go on through bores."""
         from inkhorn.paths import _kernels as k
 
         p, maker = self.particles, self.maker
         new = np.flatnonzero((p.status != k.RUNNING) & (self.reason == 0))
         self.reason[new] = p.status[new]
-        self.last_step[new] = window.step
         fans = maker.fans
         cell = maker.number[p.layer[new], fans.cell[p.triangle[new]]]
         for status, name in ((k.TOP, "top"), (k.FLOOR, "floor"), (k.INSIDE, "inside"), (k.RIM, "side")):
@@ -428,10 +426,17 @@ class _Tracer:
             field.bore.term[p.where[in_bore]],
             field.bore.entry[p.where[in_bore]],
         )
-        self.ending[new] = p.clock[new]
+        self._put_down(new, height, rate, window)
         if self.through_bores and len(in_bore):
             return self._on_through_bores(in_bore, field)
         return False
+
+    def _put_down(self, who: Index, height: Array, rate: Array, window: Window) -> None:
+        """Keep at which elevation some particles are now."""
+        p = self.particles
+        cell = self.maker.number[p.layer[who], self.maker.fans.cell[p.triangle[who]]]
+        water = np.maximum(height[cell] + rate[cell] * (p.clock[who] - window.begin), 0.0)
+        self.elevation[who] = self.maker.grid.cells.bottom[cell] + p.zeta[who] * water
 
     def _choose(self, who: Index, at: Index, field: Field, name: str) -> None:
         """Choose the entry that took (or brought) each particle, by chance of its flow."""
@@ -495,29 +500,25 @@ class _Tracer:
             on = True
         return on
 
-    def out_of_time(self, end: float) -> None:
+    def out_of_time(self) -> None:
         """Those that still move have come to the end of the run."""
-        still = self.reason == 0
+        still = np.flatnonzero(self.reason == 0)
         self.reason[still] = 10
-        self.ending[still] = self.particles.clock[still]
+        p, maker = self.particles, self.maker
+        last = 0 if self.sign < 0 else len(maker.flow.steps) - 1
+        height = maker.water_height(last, 0.0 if self.sign < 0 else 1.0)
+        cell = maker.number[p.layer[still], maker.fans.cell[p.triangle[still]]]
+        self.elevation[still] = maker.grid.cells.bottom[cell] + p.zeta[still] * height[cell]
         idle = np.flatnonzero(~self.begun)
         if self.keep and len(idle):
-            last = 0 if self.sign < 0 else len(self.maker.flow.steps) - 1
-            self._first_points(idle, None, self.maker.water_height(last, 0.0 if self.sign < 0 else 1.0))
+            self._first_points(idle, None, height)
 
     def result(self, starts: Starts, clock: Array, backward: bool) -> PathResult:
         """Put the tables together."""
         p, maker = self.particles, self.maker
-        fans, grid = maker.fans, maker.grid
+        fans = maker.fans
         cell = maker.number[p.layer, fans.cell[p.triangle]]
-        last = np.where(self.last_step >= 0, self.last_step, len(maker.flow.steps) - 1 if not backward else 0)
-        height = np.empty(len(cell))
-        for step in np.unique(last):
-            mine = last == step
-            volume = maker.flow.saturated_volume(int(step)) / grid.cells.area
-            height[mine] = volume[cell[mine]]
-        z = grid.cells.bottom[cell] + p.zeta * height
-        place = np.column_stack([p.x + fans.origin[0], p.y + fans.origin[1], z])
+        place = np.column_stack([p.x + fans.origin[0], p.y + fans.origin[1], self.elevation])
         first = maker.number[starts.layer, fans.cell[fans.holding(self._plans(starts), starts.x, starts.y)]]
         return PathResult.of(
             maker.flow, starts, clock * self.sign, first, self.reason, self.term, self.entry, p.age, place, cell,

@@ -162,6 +162,9 @@ class PathsPart(Part):
         True,
         default=False,
     )
+    stop_in_regions: list[str] = told(
+        "paths end in the cells of these tables [[region]]", ["valley"], default_factory=list
+    )
     moisture: Number = told(
         "share of the volume that water fills as it falls above the water table; 0: it falls at once",
         0.1,

@@ -475,6 +475,9 @@ class _Reader:
         species = [s.name for s in site.species]
         for k, paths in enumerate(asked.paths):
             known(paths.wells, wells, "well", "paths", k, "wells")
+            known(
+                paths.stop_in_regions, [r.name for r in asked.region], "region", "paths", k, "stop_in_regions"
+            )
             known(paths.bores, [b.name for b in site.bores], "bore", "paths", k, "bores")
             known(paths.layers, layers, "layer", "paths", k, "layers")
             known(list(paths.retardation), list(asked.material), "material", "paths", k, "retardation")

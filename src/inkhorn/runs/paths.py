@@ -132,8 +132,16 @@ class PathsProduct(Product[PathResult]):
             through_bores=asked.through_bores,
             moisture=asked.moisture,
             retardation=self._retardation(work, asked),
+            stop_in=self._stops(work, asked),
             progress=work.journal.progress,
         )
+
+    def _stops(self, work: Work, asked: PathsPart) -> Any:
+        """Cells in which paths end."""
+        if not asked.stop_in_regions:
+            return None
+        regions = work.project.cells_of_regions(work.model.grid)
+        return np.any([regions[name] for name in asked.stop_in_regions], axis=0)
 
     def _retardation(self, work: Work, asked: PathsPart) -> Any:
         """Of each cell, by what it is made of."""
