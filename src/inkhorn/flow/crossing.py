@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError
 from inkhorn.model import Model
-from inkhorn.space import RectangularMesh, line_corners
+from inkhorn.space import RectangularMesh, fan_flow, line_corners
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -140,13 +140,7 @@ def _in_boxes(model: Model, step: Any, rim: Array, cells: Index) -> _Pieces:
 
 
 def _in_triangles(model: Model, step: Any, rim: Array, cells: Index, shapes: NDArray[Any]) -> _Pieces:
-    """In other cells there is one divergence, and the least energy, in a fan of triangles around the centre of gravity.
-
-    References
-    ----------
-    Raviart, P. A. & Thomas, J. M. (1977), A mixed finite element method for second order elliptic problems, Lecture
-    Notes in Mathematics 606, 292-315 (the lowest order, in each triangle).
-    """
+    """In other cells there is one divergence, and the least energy, in a fan around the centre of gravity."""
     import shapely
 
     whose, ends, normal, flow = _sides_of(model, step, rim, cells)
@@ -157,15 +151,21 @@ def _in_triangles(model: Model, step: Any, rim: Array, cells: Index, shapes: NDA
     ends = np.where(ahead[:, None, None], ends, ends[:, ::-1])  # anticlockwise
     order = np.argsort(whose, kind="stable")
     begin = np.searchsorted(whose[order], np.arange(len(cells) + 1))
-    corners, values, slopes = [], [], []
+    sides, flows = [], []
     for n, (a, b) in enumerate(pairwise(begin)):
         mine = order[a:b]
         fan, out = _fan(ends[mine], flow[mine], shapes[n], centre[n])
-        triangles, value, slope = _least_energy(fan, out, centre[n])
-        corners.append(triangles)
-        values.append(value)
-        slopes.append(slope)
-    return _Pieces(np.concatenate(corners), np.concatenate(values), np.concatenate(slopes))
+        sides.append(fan)
+        flows.append(out)
+    cell = np.repeat(np.arange(len(cells)), [len(v) for v in flows])
+    corners = np.concatenate([centre[cell][:, None], np.concatenate(sides)], axis=1)  # centre, begin, end
+    arm = corners - corners[:, :1]
+    flux = fan_flow(arm, cell, np.concatenate(flows))
+    area = 0.5 * (arm[:, 1, 0] * arm[:, 2, 1] - arm[:, 1, 1] * arm[:, 2, 0])
+    half = 0.5 / np.maximum(area, 1e-12 * np.bincount(cell, np.abs(area))[cell])
+    value = -(half[:, None] * np.einsum("mi,mik->mk", flux, corners))
+    slope = (half * flux.sum(axis=1))[:, None, None] * np.eye(2)
+    return _Pieces(corners, value, slope)
 
 
 def _fan(ends: Array, flow: Array, shape: Any, centre: Array) -> tuple[Array, Array]:
@@ -195,35 +195,6 @@ def _fan(ends: Array, flow: Array, shape: Any, centre: Array) -> tuple[Array, Ar
     middle = ends.mean(axis=1) - centre
     order = np.argsort(np.arctan2(middle[:, 1], middle[:, 0]))
     return ends[order], flow[order]
-
-
-def _least_energy(fan: Array, out: Array, centre: Array) -> tuple[Array, Array, Array]:
-    """Triangles of a fan, the flow at the origin in each, and its slope."""
-    m = len(fan)
-    corners = np.concatenate([np.tile(centre, (m, 1, 1)), fan], axis=1)  # centre, begin, end
-    one, two = corners[:, 1] - centre, corners[:, 2] - centre
-    area = 0.5 * (one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0])
-    area = np.maximum(area, 1e-12 * np.abs(area).sum())
-    source = out.sum() * area / area.sum()  # what each triangle gives
-    # across the spoke at the end of each into the next, but for a flow round and round
-    spoke = np.cumsum(source - out)
-    fluxes = np.column_stack([out, spoke, -np.roll(spoke, 1)])  # over the side away from centre, begin, end
-    round_ = np.column_stack([np.zeros(m), np.ones(m), -np.ones(m)])
-    mass = _mass(corners, area)
-    energy = np.einsum("mi,mij,mj->", round_, mass, round_)
-    across = np.einsum("mi,mij,mj->", round_, mass, fluxes)
-    fluxes = fluxes - (across / energy) * round_
-    half = 0.5 / area
-    value = -(half[:, None] * np.einsum("mi,mik->mk", fluxes, corners))
-    slope = (half * fluxes.sum(axis=1))[:, None, None] * np.eye(2)
-    return corners, value, slope
-
-
-def _mass(corners: Array, area: Array) -> Array:
-    """Integrals of the products of what one unit through each side makes, (m, 3, 3); exact at the middles of sides."""
-    middle = 0.5 * (corners[:, [1, 2, 0]] + corners[:, [2, 0, 1]])
-    arm = middle[:, :, None] - corners[:, None]  # (m, middles, corners, 2)
-    return np.asarray(np.einsum("mqik,mqjk->mij", arm, arm) / (12.0 * area)[:, None, None])
 
 
 def _through(pieces: _Pieces, points: Array) -> Array:

@@ -12,9 +12,9 @@ from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
 from inkhorn.flow import FlowResult, FlowStep
-from inkhorn.paths.fans import Fans, fans_of
 from inkhorn.paths.near_wells import Bore, NearWells
 from inkhorn.paths.within import Within
+from inkhorn.space import Fans, fans_of
 from inkhorn.space.merged import MergedMesh, pairs_once
 
 __all__ = ["Field", "FieldMaker", "Passage"]

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.model import Model
-from inkhorn.paths.fans import Fans
+from inkhorn.space import Fans
 
 __all__ = ["Bore", "NearWells"]
 

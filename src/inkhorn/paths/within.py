@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.paths.fans import Fans
+from inkhorn.space import Fans, fan_flow
 
 __all__ = ["Within"]
 
@@ -18,10 +18,8 @@ Index = NDArray[np.int64]
 class Within:
     """What divides the flow through the outlines of cells among the sides of their triangles, with the least energy.
 
-    In each triangle the flow is that of Raviart and Thomas of the lowest order: its part at right angles to a side is
-    even along it. In a fan one circulation around the middle is free, in a cell that is joined of several one around
-    every place inside; the least energy decides, as it does for the flow itself where conductivity is even. So an even
-    flow stays even on any mesh.
+    In a fan as of `fan_flow`; in a cell that is joined of several one circulation around every place inside is free, and
+    the least energy decides. So an even flow stays even on any mesh.
 
     Parameters
     ----------
@@ -29,12 +27,6 @@ class Within:
         Triangles of the plan cells.
     group : ndarray of int, (n_plan,)
         The cell that each plan cell belongs to, where several are joined; else its own number.
-
-    References
-    ----------
-    Raviart, P. A. & Thomas, J. M. (1977), A mixed finite element method for second order elliptic problems, Lecture
-    Notes in Mathematics 606, 292-315. Cordes, C. & Kinzelbach, W. (1992), Continuous groundwater velocity fields and
-    path lines in linear, bilinear, and trilinear finite elements, Water Resources Research 28(11), 2903-2911.
     """
 
     def __init__(self, fans: Fans, group: Index) -> None:
@@ -43,12 +35,6 @@ class Within:
         self.fan = (fans.regular & alone)[fans.cell]
         beyond = np.where(fans.beyond >= 0, self.group[np.maximum(fans.beyond, 0)], -1)
         self.inner = beyond == self.group[:, None]
-        self.round_energy = np.zeros(len(fans))  # of the circulation in each triangle
-        mine = fans.mass[self.fan]
-        round_ = np.array([0.0, 1.0, -1.0])
-        self.round_row = mine @ round_
-        by_cell = np.bincount(fans.cell[self.fan], self.round_row @ round_, len(fans.first) - 1)
-        self.energy = by_cell
         self.some = np.flatnonzero(~self.fan)
         self._whole: _Whole | None = None
 
@@ -70,20 +56,10 @@ class Within:
         whole = np.bincount(self.group, fans.area, n)
         source = source + fans.area * (missing / np.where(whole > 0, whole, 1.0))[self.group]
         if self.fan.any():
-            mine, cell = self.fan, fans.cell[self.fan]
-            out = flux[mine, 0]
-            along = np.cumsum(source[mine] - out)
-            begin = np.searchsorted(cell, cell)  # the first of the same cell
-            before = np.concatenate([[0.0], along])[begin]
-            spoke = along - before
-            previous = np.concatenate([[0.0], spoke[:-1]])
-            previous[begin == np.arange(len(cell))] = 0.0  # the sum over a cell is none
-            sides = np.column_stack([out, spoke, -previous])
-            across = np.bincount(cell, (self.round_row * sides).sum(axis=1), n)
-            turn = (across / np.where(self.energy > 0, self.energy, 1.0))[cell]
-            sides[:, 1] -= turn
-            sides[:, 2] += turn
-            flux[mine] = sides
+            mine = self.fan
+            flux[mine] = fan_flow(
+                fans.corner[mine], fans.cell[mine], flux[mine, 0], source[mine], fans.mass[mine]
+            )
         if len(self.some):
             if self._whole is None:
                 self._whole = _Whole(fans, self.some, self.inner)

@@ -1,6 +1,7 @@
 """Where: plan meshes, surfaces, strata, and the grid of cells and faces."""
 
 from inkhorn.space.cells import FLOOR, SIDE, Cells, Faces, OuterFaces
+from inkhorn.space.fans import Fans, fan_flow, fans_of
 from inkhorn.space.flow_rows import flow_rows, plan_tensor, series_conductance, tensor_rows
 from inkhorn.space.grid import Grid
 from inkhorn.space.interpolation import POINT_METHODS, PointMethod
@@ -49,6 +50,7 @@ __all__ = [
     "ConstantSurface",
     "FaceRows",
     "Faces",
+    "Fans",
     "Grid",
     "GriddedSurface",
     "Layer",
@@ -73,6 +75,8 @@ __all__ = [
     "ZonedSurface",
     "beside_slopes",
     "beside_wells",
+    "fan_flow",
+    "fans_of",
     "flow_rows",
     "kriging_rows",
     "layered",
