@@ -8,6 +8,7 @@ import pytest
 from scipy.special import erfc, erfcx
 
 import inkhorn as ik
+from inkhorn.transport import numerical_spreading
 from inkhorn.transport.dispersion import cell_discharge, face_dispersion
 from tests.conftest import held, rain, strip
 
@@ -188,3 +189,17 @@ def test_water_without_a_concentration_is_asked_for(quillmere):
         ik.InputError, match=r"no concentration of salt is stated for the water that .* brings in"
     ):
         ik.solve_transport(quillmere, ik.Species("salt"), duration=10.0, step_length=1.0)
+
+
+@pytest.mark.parametrize("angle", [0.0, 30.0, 45.0])
+def test_what_the_scheme_spreads_is_known(angle):
+    """Upstream weights on squares spread by half a cell along the axes, across between them; steps by half their way."""
+    from tests.verification.test_paths_exact import even_flow
+
+    turn = np.deg2rad(angle)
+    grid = ik.layered(ik.rectangles((0, 0, 400, 400), cell=10.0), [0.0, -15.0])
+    flow, velocity, _ = even_flow(grid, turn)
+    s, c = np.sin(turn), np.cos(turn)
+    along, across = numerical_spreading(flow, 8.0)
+    npt.assert_allclose(along, 5.0 * (c**3 + s**3) + 4.0 * np.hypot(*velocity), rtol=0.01)
+    npt.assert_allclose(across, 5.0 * s * c * (s + c), atol=0.02)

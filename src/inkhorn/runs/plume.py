@@ -17,6 +17,7 @@ from inkhorn.transport import (
     Dispersion,
     TransportResult,
     lacking_concentration,
+    numerical_spreading,
     refuse_long_transport,
     solve_transport,
 )
@@ -123,6 +124,15 @@ class PlumeProduct(Product[TransportResult]):
     def tell(self, work: Work, asked: TransportPart, made: TransportResult) -> Iterator[str]:
         species, mass = made.species, made.budget()
         named = f", {asked.name}" if asked.name else ""
+        length, factor = work.project.shown_in.of("m")
+        along, across = numerical_spreading(made.flow, asked.step_length)
+        if along > 0.5 * asked.dispersivity or across > 0.5 * asked.transverse_dispersivity:
+            said = ", ".join(f"{factor * v:.3g}" for v in (asked.dispersivity, asked.transverse_dispersivity))
+            yield (
+                f"cells and steps spread {species.name}{named} as dispersivities of {factor * along:.2g} {length} along "
+                f"and {factor * across:.2g} {length} across the flow would, beside those asked for ({said}): peaks are "
+                "lower and first arrivals sooner than they ought to be"
+            )
         yield f"mass budget of {species.name}{named} closes to {abs(mass.attrs['closing_error_percent']):.1e} %"
         factor = 1.0 / unit_factor(species.unit, "concentration")
         for name, series in self._at_wells(asked, made).items():

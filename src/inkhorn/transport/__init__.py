@@ -1,6 +1,6 @@
 """Species dissolved in the water, on a flow."""
 
-from inkhorn.transport.dispersion import Dispersion
+from inkhorn.transport.dispersion import Dispersion, numerical_spreading
 from inkhorn.transport.mixing import Mix, mixes_of
 from inkhorn.transport.solve import (
     TransportResult,
@@ -15,6 +15,7 @@ __all__ = [
     "TransportResult",
     "lacking_concentration",
     "mixes_of",
+    "numerical_spreading",
     "refuse_long_transport",
     "solve_transport",
 ]

@@ -16,7 +16,7 @@ from inkhorn.units import plain
 if TYPE_CHECKING:
     from inkhorn.units import WithUnit
 
-__all__ = ["Dispersion", "cell_discharge", "exchange_matrix", "face_dispersion"]
+__all__ = ["Dispersion", "cell_discharge", "exchange_matrix", "face_dispersion", "numerical_spreading"]
 
 
 @dataclass(frozen=True)
@@ -101,6 +101,51 @@ def face_dispersion(flow: FlowResult, dispersion: Dispersion, step: int = -1) ->
     mixing = np.where(faces.is_floor, floor, side) / np.where(speed > 0, speed, 1.0)
     porosity = model.porosity[faces.cells].mean(axis=1)
     return area * (mixing + porosity * s.diffusion) / faces.distance.sum(axis=1)
+
+
+def numerical_spreading(flow: FlowResult, step_length: float, step: int = -1) -> tuple[float, float]:
+    """Return how much the scheme itself spreads, as dispersivities along and across the flow in plan [m].
+
+    Upstream weights act as a mixing by half the flow through each face, implicit steps as one along the way that is gone
+    in half a step. The median over the water that moves.
+
+    Parameters
+    ----------
+    flow : FlowResult
+        With porosity.
+    step_length : float
+        Of transport [day].
+    """
+    model, record = flow.model, flow.steps[step]
+    grid, faces = model.grid, model.grid.faces
+    side = np.flatnonzero(~faces.is_floor)
+    volume = grid.cells.volume * flow.filled(step)
+    apart = faces.distance[side].sum(axis=1)
+    mixing = 0.25 * np.abs(record.face_flow[side]) * apart**2
+    normal, tensor = faces.normal[side, :2], np.zeros((grid.n_cells, 2, 2))
+    for i, j in ((0, 0), (0, 1), (1, 0), (1, 1)):
+        for end in (0, 1):
+            tensor[:, i, j] += np.bincount(
+                faces.cells[side, end], mixing * normal[:, i] * normal[:, j], grid.n_cells
+            )
+    q = flow.darcy_flux(step)[:, :2]
+    speed = np.hypot(q[:, 0], q[:, 1])
+    moving = np.isfinite(speed) & (speed > 1e-12) & (volume > 0.0)
+    if not moving.any():
+        return 0.0, 0.0
+    along = q[moving] / speed[moving, None]
+    across = np.column_stack([-along[:, 1], along[:, 0]])
+    tensor = tensor[moving] / volume[moving, None, None] / speed[moving, None, None]
+    porosity = np.asarray(model.porosity)[moving]
+    spread = np.einsum("ni,nij,nj->n", along, tensor, along) + 0.5 * speed[moving] * step_length / porosity
+    sideways = np.einsum("ni,nij,nj->n", across, tensor, across)
+    weight = speed[moving] * volume[moving]
+
+    def middle(values: NDArray[np.float64]) -> float:
+        order = np.argsort(values)
+        return float(values[order][np.searchsorted(np.cumsum(weight[order]), 0.5 * weight.sum())])
+
+    return middle(spread), middle(sideways)
 
 
 def exchange_matrix(flow: FlowResult, dispersion: Dispersion, step: int = -1) -> Any:
