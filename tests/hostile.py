@@ -107,6 +107,7 @@ levels = "levels.csv"
 [[species]]
 name = "salt"
 limit = "90 mg/l"
+background = 0
 [transport]
 species = "salt"
 duration = "2 years"

@@ -20,7 +20,10 @@ from inkhorn import runs, sizes
 from tests import hostile
 from tests.conftest import held, strip
 
-ADDED = '[transport]\nspecies = "salt"\nduration = "10 years"\nstep_length = "1 year"\n[[species]]\nname = "salt"\n'
+ADDED = (
+    '[transport]\nspecies = "salt"\nduration = "10 years"\nstep_length = "1 year"\n'
+    '[[species]]\nname = "salt"\nbackground = 0\n'
+)
 TIME = "[time]\nstart = 2021-01-01\nend = 2022-01-01\n"
 
 

@@ -202,6 +202,7 @@ direction = "forward"
 [[species]]
 name = "salt"
 unit = "mg/l"
+background = 0
 
 [transport]
 species = "salt"
