@@ -188,8 +188,8 @@ def lacking_concentration(model: Model, species: Species, names: Iterable[str]) 
         return ""
     shown = ", ".join(lacking[:6]) + (f" and {len(lacking) - 6} more" if len(lacking) > 6 else "")
     return (
-        f"no concentration of {species.name} is stated for the water that comes from {shown}. State it, or a `background` "
-        "of the species for all that have none"
+        f"no concentration of {species.name} is stated for the water that comes from {shown}. State it, or a "
+        "`background` of the species for all that have none"
     )
 
 
