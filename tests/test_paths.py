@@ -96,6 +96,61 @@ def test_retardation_marks_threads_and_stops(quillmere):
     assert (slow >= ik.trace(quillmere, start, points=False).ends["travel time [day]"] - 1e-6).all()
 
 
+def test_rain_falls_to_a_deep_water_table_as_slowly_forward_as_backward():
+    """Moisture times the depth over the rate, beside the way in the water; paths end there, too, in steps and limits."""
+    rate, moisture = 0.002, 0.12
+    grid = ik.layered(ik.rectangles((0, 0, 200, 40), cell=20, rotation=25), [50.0, 20.0, 0.0])
+    east = int(np.argmax(grid.cells.x))
+    low = [int(c) for c in grid.column_of(int(grid.cells.plan_cell[east]))][-1]
+    term = terms.FixedHeadTerm(cells=[low], head=9.0, feature_names=("sea",))
+    model = ik.Model(grid, 30.0, porosity=0.25, terms=[term, rain(grid, rate)])
+    flow = ik.solve_flow(model)
+    start = ik.starts_of_inflow(flow, count=60)
+    plain, slow = (
+        ik.trace(flow, start, moisture=m, max_time=1e7, points=False).ends for m in (0.0, moisture)
+    )
+    plan = grid.mesh.locate(plain["start x [m]"].to_numpy(), plain["start y [m]"].to_numpy())
+    deep = 50.0 - flow.water_table()[plan]
+    inland = (plain["start x [m]"] < 120.0).to_numpy()  # not above the sea
+    npt.assert_allclose(
+        (slow["travel time [day]"] - plain["travel time [day]"])[inland],
+        moisture * deep[inland] / rate,
+        rtol=0.02,
+    )
+    point = [(60.0, 45.0, 4.0)]
+    back = [ik.trace(flow, point, backward=True, moisture=m, max_time=1e7).ends for m in (0.0, moisture)]
+    level = flow.water_table()[grid.mesh.locate(back[0]["end x [m]"], back[0]["end y [m]"])[0]]
+    longer = float((back[1]["travel time [day]"] - back[0]["travel time [day]"]).iloc[0])
+    assert longer == pytest.approx(moisture * (50.0 - level) / rate, rel=0.05)
+    short = ik.trace(flow, start, moisture=moisture, max_time=100.0, points=False).ends
+    assert set(short["end"]) <= {"time limit", "left by the top", "taken inside"}
+    assert short["travel time [day]"].max() <= 100.0
+
+
+def test_wells_and_inflow_at_each_time_of_release_by_its_rates():
+    """A well that pumps 100, then 300 m³/day: starts stand for the rate of their time, over the count of times."""
+    grid = ik.layered(ik.voronoi((0, 0, 200, 200), cell=20), [20.0, 0.0])
+    cell = int(grid.cell_number[0, grid.mesh.locate([104.0], [97.0])[0]])
+    well = terms.WellTerm(cells=[cell], connection=40.0, rate=0.0, feature_names=("well",), x=104.0, y=97.0)
+    rim = np.unique(grid.outer_faces.cell)
+    model = ik.Model(
+        grid, 8.0, porosity=0.2, specific_storage=1e-5, schedule=ik.Schedule([20.0, 60.0], steps=2),
+        terms=[terms.FixedHeadTerm(cells=rim, head=30.0), well], water_table=ik.WaterTable(confined=True),
+        inputs_in_time={"well.rate": [[-100.0], [-300.0]]},
+    )  # fmt: skip
+    flow = ik.solve_flow(model, initial_heads=30.0)
+    ends = ik.trace(flow, ["well"], backward=True, release=[15.0, 50.0], per_well=8, points=False).ends
+    npt.assert_allclose(
+        ends.groupby("released [day]")["flow [m³/day]"].sum().abs().sort_values(), [50.0, 150.0]
+    )
+    into = ik.trace(
+        flow, lambda step: ik.starts_of_inflow(flow, count=40, step=step), release=[5.0, 50.0]
+    ).ends
+    found = into.groupby("released [day]")["flow [m³/day]"].sum()
+    expected = [0.5 * flow.budget(step=flow.step_at(t)).loc["total", "in [m³/day]"] for t in (5.0, 50.0)]
+    npt.assert_allclose(found.sort_index(), expected, rtol=0.1)
+
+
 def test_zones_ages_and_trajectories(quillmere, tmp_path):
     """Zones grow with time and hold the well; trajectories give the points back; ages need paths followed backward."""
     traced = ik.trace(quillmere, ["hatchery"], backward=True, per_well=60, mark=3652.5)

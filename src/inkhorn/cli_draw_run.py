@@ -81,21 +81,15 @@ def _map_of_flow(
     flow = drawn.flow
     if "layer" in options:
         options["layer"] = options["layer"] or flow.model.grid.layer_names[0]
-    paints: dict[str, Callable[..., Any]] = {
-        "heads": draw.heads,
-        "water table": draw.water_table,
-        "depth to water": draw.depth_to_water,
-        "drawdown": draw.drawdown,
-    }
     shown, last = _shown(show, usual or draw.SHOWN), step_of(flow, time)
     name = f"{what}-{options['layer']}" if "layer" in options else what
-    told = {key: value for key, value in options.items() if key != "other"}
+    made = draw.flow_map(what, flow, **options)
 
     def paint(ax: Axes, step: int, span: Any = None) -> None:
-        _laid(lambda a: paints[what](flow, step=step, show=shown, span=span, ax=a, **options), picture)(ax)
+        _laid(lambda a: made.draw(step, shown, span, a), picture)(ax)
 
     if in_time:
-        drawn.film(name, paint, range(last + 1), out, lambda steps: draw.span_of(what, flow, steps, **told))
+        drawn.film(name, paint, range(last + 1), out, made.span)
     else:
         drawn.one(name, lambda ax: paint(ax, last), out)
 

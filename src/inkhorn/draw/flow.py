@@ -31,7 +31,7 @@ from inkhorn.space import overlap
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-__all__ = ["FLOW_MAPS", "SHOWN", "depth_to_water", "drawdown", "heads", "span_of", "values", "water_table"]
+__all__ = ["SHOWN", "depth_to_water", "drawdown", "flow_map", "heads", "span_of", "values", "water_table"]
 
 _WET = 0.01  # filled share of a cell's height, from which it holds water
 SHOWN = ("fill", "lines", "dry", "flooded")
@@ -240,6 +240,28 @@ FLOW_MAPS: dict[str, Callable[..., _Map]] = {
 }
 
 
+def flow_map(what: str, flow: FlowResult, **options: Any) -> _Map:
+    """Return a map of the water that can be drawn at many steps, what they share being found once.
+
+    Parameters
+    ----------
+    what : {"heads", "water table", "depth to water", "drawdown"}
+        Which map.
+    flow : FlowResult
+        Heads.
+    **options
+        As the function of that map takes them: `layer`, `since`, `against`, `other`.
+
+    Raises
+    ------
+    InputError
+        If there is no such map.
+    """
+    if what not in FLOW_MAPS:
+        raise InputError(f'there is no map "{what}"; expected one of {list(FLOW_MAPS)}.')
+    return FLOW_MAPS[what](flow, **options)
+
+
 def span_of(what: str, flow: FlowResult, steps: Iterable[int], **options: Any) -> Span:
     """Return the least and the greatest value that a map shows over some steps, for pictures that share their colours.
 
@@ -259,9 +281,7 @@ def span_of(what: str, flow: FlowResult, steps: Iterable[int], **options: Any) -
     (float, float)
         [m]
     """
-    if what not in FLOW_MAPS:
-        raise InputError(f'there is no map "{what}"; expected one of {list(FLOW_MAPS)}.')
-    return FLOW_MAPS[what](flow, **options).span(steps)
+    return flow_map(what, flow, **options).span(steps)
 
 
 def heads(

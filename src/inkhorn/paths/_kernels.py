@@ -228,6 +228,13 @@ def follow(  # type: ignore[no-untyped-def]
             if stop[cell]:
                 status[p] = STOPPED
                 break
+            if age[p] > most_age[p]:  # while it fell through what is not full
+                clock[p] -= age[p] - most_age[p]
+                age[p] = most_age[p]
+                status[p] = LIMIT
+                break
+            if clock[p] > end:  # likewise; it goes on in a later step
+                break
             if count[p] >= crossings:
                 status[p] = MANY
                 break

@@ -29,6 +29,7 @@ Array = NDArray[np.float64]
 Index = NDArray[np.int64]
 
 _GOLDEN = 0.6180339887498949
+_JUST_UNDER = 1.0 - 1e-12  # the water table: a point is not what comes in by the ground
 
 
 @dataclass(frozen=True, eq=False)
@@ -42,7 +43,7 @@ class Starts:
     x, y : ndarray of float
         [m].
     height : ndarray of float
-        Over the bottom of the cell, as a share of that of the water in it, 0 to 1.
+        Over the bottom of the cell, as a share of that of the water in it, 0 to 1; 1 is what comes in by the top.
     flow : ndarray of float
         Water that each stands for [m³/day]; 1 where that is not known.
     name : ndarray of str
@@ -138,7 +139,7 @@ def starts_at_points(
     cell = number[layer, np.arange(len(place))]
     maker = FieldMaker(flow) if maker is None else maker
     water = maker.water_height(step % len(flow.steps), share)[cell]
-    height = np.clip((z - cells.bottom[cell]) / np.maximum(water, 1e-12), 0.0, 1.0)
+    height = np.clip((z - cells.bottom[cell]) / np.maximum(water, 1e-12), 0.0, _JUST_UNDER)
     said = [f"point {k}" for k in range(len(place))] if names is None else list(names)
     return _made(layer, place[:, 0], place[:, 1], height, 1.0, np.array(said, dtype=object), plan)
 

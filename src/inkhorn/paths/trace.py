@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
 from itertools import pairwise
 from typing import Any
 
@@ -83,7 +84,7 @@ class _Particles:
 
 def trace(
     flow: FlowResult,
-    start: Starts | Sequence[Any] | ArrayLike,
+    start: Starts | Callable[[int], Starts] | Sequence[Any] | ArrayLike,
     *,
     backward: bool = False,
     max_time: WithUnit = 200.0 * 365.25,
@@ -115,8 +116,9 @@ def trace(
     ----------
     flow : FlowResult
         Flow with porosity.
-    start : Starts, sequence of Well or str, or array_like of float (n, 3)
-        From `starts_of_inflow` and its like; wells or their names; or points x, y, z [m].
+    start : Starts, callable, sequence of Well or str, or array_like of float (n, 3)
+        From `starts_of_inflow` and its like; what makes them for the step of each release; wells or their names, by
+        their rates at each release; or points x, y, z [m].
     backward : bool
         Follow the water to where it came from.
     max_time : float
@@ -228,31 +230,40 @@ def _starts(
     maker: FieldMaker,
 ) -> tuple[Starts, Array]:
     """Starts of any kind at every time of release, and these times by the clock."""
-    nothing = "nothing to start from: `start` is empty. Give wells, their names, or points x, y, z."
-    given: Any = start if isinstance(start, Starts) else list(start)
-    if not len(given):
-        raise InputError(nothing)
-    if not isinstance(given, Starts) and not all(isinstance(s, Well | str) for s in given):
+    given: Any = start if isinstance(start, Starts) or callable(start) else list(start)
+    if not callable(given) and not len(given):
+        raise InputError(
+            "nothing to start from: `start` is empty. Give wells, their names, or points x, y, z."
+        )
+    if isinstance(given, Starts):
         refuse_many_paths(len(given) * len(release))
-        parts = []
-        for clock in release.tolist():
-            window = next((w for w in windows if w.begin <= clock < w.end), windows[-1])
+        return (given.repeated(len(release)) if len(release) > 1 else given), np.tile(release, len(given))
+    wells = not callable(given) and all(isinstance(s, Well | str) for s in given)
+    if not callable(given):
+        refuse_many_paths(len(given) * (per_well if wells else 1) * len(release))
+    parts: list[Starts] = []
+    for clock in release.tolist():
+        window = next((w for w in windows if w.begin <= clock < w.end), windows[-1])
+        if callable(given):
+            parts.append(given(window.step))
+        elif wells:
+            names = [s.name if isinstance(s, Well) else s for s in given]
+            parts.append(
+                starts_at_wells(
+                    flow, names, backward=backward, per_well=per_well, step=window.step, maker=maker
+                )
+            )
+        else:
             lasting = window.end - window.begin
             passed = (clock - window.begin) / lasting if 0.0 < lasting < np.inf else 0.0
             share = 1.0 - passed if backward else passed
             points = np.asarray(given, dtype=np.float64)
             parts.append(starts_at_points(flow, points, step=window.step, share=share, maker=maker))
-        whole = parts[0]
-        for more in parts[1:]:
-            whole = whole + more
-        return whole, np.repeat(release, len(given))
-    if not isinstance(given, Starts):
-        names = [s.name if isinstance(s, Well) else s for s in given]
-        refuse_many_paths(len(names) * per_well * len(release))
-        begun = next((w.step for w in windows if w.begin <= release.min() < w.end), windows[0].step)
-        given = starts_at_wells(flow, names, backward=backward, per_well=per_well, step=begun, maker=maker)
-    refuse_many_paths(len(given) * len(release))
-    return (given.repeated(len(release)) if len(release) > 1 else given), np.tile(release, len(given))
+    whole = parts[0]
+    for more in parts[1:]:
+        whole = whole + more
+    whole = replace(whole, flow=whole.flow / len(release))  # so that all together stand for their mean
+    return whole, np.repeat(release, [len(part) for part in parts])
 
 
 class _Tracer:
@@ -300,8 +311,11 @@ class _Tracer:
         bores = self._bores(field)
         args = (field, begin, rate, lost, stop, bores, self.maker.open_rim(field))
         cells, fans = self.maker.grid.cells, self.maker.fans
+        new = np.flatnonzero(running & ~self.begun)
+        self.begun[new] = True
+        if self.moisture > 0.0 and not backward:
+            self._fall(new, field, begin, rate, window)
         if self.keep:
-            new = np.flatnonzero(running & ~self.begun)
             passed = p.clock[new] - window.begin
             for moment in np.unique(passed):  # the water table moves
                 self._first_points(new[passed == moment], field, begin + rate * moment)
@@ -339,8 +353,21 @@ class _Tracer:
             arm = place[:, :2] - fans.corner[triangle, 0]
             flow = field.value[prism] + field.slope[prism][:, None] * arm
             speed = np.hypot(flow[:, 0], flow[:, 1]) / (self.pores[cell] * water)
-        self.parts.append((who, np.zeros(len(who)), place, cell, speed, np.zeros(len(who), dtype=bool)))
-        self.begun[who] = True
+        self.parts.append((who, p.age[who].copy(), place, cell, speed, np.zeros(len(who), dtype=bool)))
+
+    def _fall(self, who: Index, field: Field, height: Array, rate: Array, window: Window) -> None:
+        """Let what comes in by the ground fall to the water table, as `moisture` says."""
+        p, fans, cells = self.particles, self.maker.fans, self.maker.grid.cells
+        plan = fans.cell[p.triangle[who]]
+        layer = p.layer[who]
+        falls = (p.zeta[who] == 1.0) & (self.maker.above[layer, plan] < 0) & (field.high[layer, plan] < 0.0)
+        who, plan, layer = who[falls], plan[falls], layer[falls]
+        cell = self.maker.number[layer, plan]
+        water = height[cell] + rate[cell] * (p.clock[who] - window.begin)
+        dry = np.maximum(cells.thickness[cell] - water, 0.0)
+        lasts = self.moisture * dry / -field.high[layer, plan]
+        p.age[who] += lasts
+        p.clock[who] += lasts
 
     def _follow(
         self,
@@ -466,12 +493,8 @@ class _Tracer:
         """Let those that met a bore go on where it gives water to other layers, by chance of that share."""
         p, maker, bore = self.particles, self.maker, field.bore
         fans, model = maker.fans, maker.flow.model
-        feature = np.array(
-            [
-                model.terms[t].feature_index[e] + 100_000 * t
-                for t, e in zip(bore.term, bore.entry, strict=True)
-            ]
-        )
+        whose = [(t, model.terms[t].feature_index[e]) for t, e in zip(bore.term, bore.entry, strict=True)]
+        feature = np.unique(np.array(whose), axis=0, return_inverse=True)[1].ravel()
         on = False
         for one in np.unique(feature[p.where[who]]):
             mine = who[feature[p.where[who]] == one]

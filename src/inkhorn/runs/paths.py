@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -12,6 +13,7 @@ from inkhorn.files import read_paths, write_paths, write_shapes, write_table, wr
 from inkhorn.model import Finding, Model
 from inkhorn.paths import (
     PathResult,
+    Starts,
     days_of,
     refuse_many_paths,
     refuse_outside,
@@ -119,7 +121,7 @@ class PathsProduct(Product[PathResult]):
         elif asked.bores:
             start = starts_at_bores(work.flow, asked.bores, per_bore=asked.per_well)
         elif asked.from_all_inflow:
-            start = starts_of_inflow(work.flow, count=asked.count, backward=backward)
+            start = partial(self._inflow, work, asked.count, backward)
         return trace(
             work.flow,
             start,
@@ -135,6 +137,10 @@ class PathsProduct(Product[PathResult]):
             stop_in=self._stops(work, asked),
             progress=work.journal.progress,
         )
+
+    @staticmethod
+    def _inflow(work: Work, count: int, backward: bool, step: int) -> Starts:
+        return starts_of_inflow(work.flow, count=count, backward=backward, step=step)
 
     def _stops(self, work: Work, asked: PathsPart) -> Any:
         """Cells in which paths end."""
