@@ -65,6 +65,10 @@ from .site import Schedule as Schedule
 from .site import Seepage as Seepage
 from .site import Series as Series
 from .site import Site as Site
+from .site import FreundlichSorption as FreundlichSorption
+from .site import LangmuirSorption as LangmuirSorption
+from .site import LinearSorption as LinearSorption
+from .site import ReturnedWater as ReturnedWater
 from .site import Species as Species
 from .site import Spring as Spring
 from .site import Well as Well
@@ -147,12 +151,16 @@ __all__ = [
     "Recharge",
     "RechargeMultiplier",
     "RectangularMesh",
+    "ReturnedWater",
     "River",
     "Run",
     "Schedule",
     "Seepage",
     "Series",
     "Site",
+    "FreundlichSorption",
+    "LangmuirSorption",
+    "LinearSorption",
     "Species",
     "SplitMesh",
     "Spring",

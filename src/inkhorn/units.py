@@ -87,6 +87,9 @@ KINDS: dict[str, Kind] = {
     "conductance": Kind(2, -1, 0, "25 m²/day", "m²/day", (0.0, 1e12), (1e-6, 1e7)),
     "diffusion": Kind(2, -1, 0, "1e-9 m²/s", "m²/day", (0.0, 1.0), (1e-7, 1e-2)),
     "concentration": Kind(-3, 0, 1, "250 mg/l", "g/m³", (0.0, 3e6), (0.0, 4e5)),
+    "distribution coefficient": Kind(3, 0, -1, "0.2 l/kg", "m³/g", (0.0, 1.0), (1e-11, 1e-3)),
+    "production": Kind(-3, -1, 1, "0.1 mg/(l day)", "g/(m³ day)", (0.0, 1e6), (0.0, 1e4)),
+    "mass rate": Kind(0, -1, 1, "3 kg/year", "g/day", (0.0, 1e12), (0.0, 1e9)),
     "per length": Kind(-1, 0, 0, "1e-5 1/m", "1/m", (0.0, 1e6)),
     "density": Kind(-3, 0, 1, "1700 kg/m³", "g/m³", (0.0, 3e7), (1e5, 5e6)),
     "well loss": Kind(-5, 2, 0, "1e-7 day²/m⁵", "day²/m⁵", (0.0, 1e3), (0.0, 1e-2)),
@@ -94,6 +97,7 @@ KINDS: dict[str, Kind] = {
     "number": Kind(0, 0, 0, "0.3", "", (-1e300, 1e300)),
 }
 
+_BY_KILOGRAM = {"density": "kg/m^3", "distribution coefficient": "l/kg"}  # bare numbers, whatever the units of length
 _NUMBER = re.compile(r"^\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*?)\s*$")
 _PLAIN_POWER = re.compile(r"(?<=[A-Za-z])(-?[1-9])(?![A-Za-z0-9.])")  # as people type it: m3/day, m3 d-1
 _POWER = r"(?:\^?-?[1-9](?![0-9.])|[⁻]?[¹²³⁴⁵]|\*\*-?[1-9](?![0-9.]))?"
@@ -126,8 +130,12 @@ class UnitSystem:
         """
         if kind == "concentration":
             return self.concentration
-        if kind == "density":
-            return "kg/m^3"
+        if kind in _BY_KILOGRAM:
+            return _BY_KILOGRAM[kind]
+        if kind == "production":
+            return f"({self.concentration})/({self.time})"
+        if kind == "mass rate":
+            return f"kg/({self.time})"
         if kind == "angle":
             return "degree"
         length, time = KINDS[kind][:2]
@@ -177,7 +185,7 @@ def unit_factor(unit: str, kind: str) -> float:
     """
     length, time, mass, example, inside = KINDS[kind][:5]
     text = unit.strip()
-    if text == inside or (text == METRES_AND_DAYS.unit_of(kind) and kind != "density"):
+    if text == inside or (text == METRES_AND_DAYS.unit_of(kind) and not KINDS[kind].mass):
         return 1.0
     if kind == "concentration":
         text = {"ppm": "mg/l", "ppb": "ug/l"}.get(text, text)

@@ -9,7 +9,6 @@ from scipy.special import erfc, erfcx
 
 import inkhorn as ik
 from inkhorn.transport import numerical_spreading
-from inkhorn.transport.dispersion import cell_discharge, face_dispersion
 from tests.conftest import held, rain, strip
 
 SALT = ik.Species("salt", background=0.0)
@@ -110,17 +109,6 @@ def test_water_of_one_concentration_stays_so(quillmere):
         flow, ik.Species("chloride", initial=14.0, background=14.0), duration=5000.0, step_length=500.0
     )
     npt.assert_allclose(still.values, 14.0, rtol=1e-6)
-
-
-def test_discharge_and_dispersion_of_level_flow():
-    n = 20
-    grid = strip(n, surfaces=(10.0, 0.0))
-    model = ik.Model(grid, 5.0, porosity=0.3, terms=[held([0, n], [30.0, 20.0])])
-    flow = ik.solve_flow(model)
-    q = cell_discharge(flow)[1:-1]
-    npt.assert_allclose(q, np.tile([0.05, 0.0, 0.0], (n - 1, 1)), atol=1e-9)
-    along = face_dispersion(flow, ik.Dispersion(longitudinal=10.0, transverse=99.0, vertical=99.0))
-    npt.assert_allclose(along[1:-1], 100.0 * 10.0 * 0.05 / 50.0, rtol=1e-6)
 
 
 def test_a_limit_is_passed_between_outputs(plume):

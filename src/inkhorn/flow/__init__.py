@@ -1,6 +1,8 @@
 """Heads: the flow equations, their solution, budget and sensitivities."""
 
+from inkhorn.flow.crossing import across_line
 from inkhorn.flow.equations import FlowEquations
+from inkhorn.flow.labelled import blocks_of
 from inkhorn.flow.record import FlowStart, FlowStep, Records, StepStore
 from inkhorn.flow.report import NewtonRow, SolverReport
 from inkhorn.flow.result import FlowResult
@@ -17,5 +19,7 @@ __all__ = [
     "Records",
     "SolverReport",
     "StepStore",
+    "across_line",
+    "blocks_of",
     "solve_flow",
 ]

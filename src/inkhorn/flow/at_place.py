@@ -34,9 +34,7 @@ def mean_flux(model: Model, step: FlowStep, filled: Array) -> Array:
     cells, faces, n = grid.cells, grid.faces, grid.n_cells
     height = filled * cells.thickness
     moment = np.zeros((3, n))
-    centroid = np.column_stack([cells.x, cells.y])
-    for mesh, present, first in zip(grid.meshes, grid.within_layer, grid.first_of_layer[:-1], strict=True):
-        centroid[first : first + len(present)] = mesh.centroid[present]
+    centroid = grid.centres_of_gravity
     side = ~faces.is_floor
     for k, sign in ((0, 1.0), (1, -1.0)):
         cell, flow = faces.cells[:, k], sign * step.face_flow
@@ -55,7 +53,7 @@ def mean_flux(model: Model, step: FlowStep, filled: Array) -> Array:
                 arm = place[:, axis] - centroid[term.cells[out], axis]
                 moment[axis] -= np.bincount(term.cells[out], flow[out] * arm, n)
         for crossing, way in (("top", 0.5), ("floor", -0.5)):
-            here = np.flatnonzero(term.crossing == crossing)
+            here = np.flatnonzero((term.crossing == crossing) & ~term.holds)  # what holds a cell may stand for a side
             moment[2] -= np.bincount(term.cells[here], flow[here] * way * height[term.cells[here]], n)
     moment[2] += step.drainage * 0.5 * height
     volume = cells.area * height

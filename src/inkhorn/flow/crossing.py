@@ -11,12 +11,12 @@ from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError
 from inkhorn.model import Model
-from inkhorn.space import RectangularMesh, fan_flow, line_corners
+from inkhorn.space import Grid, RectangularMesh, fan_flow, line_corners
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["across_line"]
+__all__ = ["across_line", "through_rim"]
 
 Array = NDArray[np.float64]
 Index = NDArray[np.int64]
@@ -43,8 +43,21 @@ class _Pieces:
     slope: Array
 
 
-def across_line(model: Model, step: Any, line: ArrayLike) -> pd.DataFrame:
+def across_line(grid: Grid, face_flow: Array, rim: Array, line: ArrayLike, unit: str = "m³/day") -> pd.DataFrame:
     """Return what crosses a line in plan, layer by layer; see `FlowResult.across`.
+
+    Parameters
+    ----------
+    grid : Grid
+        Whose faces are crossed.
+    face_flow : ndarray of float, (n_faces,)
+        From the first to the second cell of each face.
+    rim : ndarray of float, (n_outer_faces,)
+        Into the grid through each outer face, as of `through_rim`.
+    line : array_like of float, (n, 2)
+        x and y [m].
+    unit : str
+        Of what flows.
 
     Raises
     ------
@@ -55,8 +68,6 @@ def across_line(model: Model, step: Any, line: ArrayLike) -> pd.DataFrame:
     import shapely
 
     points = line_corners(line)
-    grid = model.grid
-    rim = _rim_flows(model, step)
     rows, found = [], False
     for k, name in enumerate(grid.layer_names):
         mesh, present, first = grid.meshes[k], grid.within_layer[k], int(grid.first_of_layer[k])
@@ -68,27 +79,27 @@ def across_line(model: Model, step: Any, line: ArrayLike) -> pd.DataFrame:
         cells = first + met
         boxes = isinstance(mesh, RectangularMesh) and mesh.outline is None
         if boxes:
-            pieces = _in_boxes(model, step, rim, cells)
+            pieces = _in_boxes(grid, face_flow, rim, cells)
         else:
-            pieces = _in_triangles(model, step, rim, cells, shapes[present[met]])
+            pieces = _in_triangles(grid, face_flow, rim, cells, shapes[present[met]])
         crossing = _through(pieces, points)
         rows.append(
             {
                 "layer": name,
-                "to the left [m³/day]": float(crossing[crossing > 0.0].sum()),
-                "to the right [m³/day]": float(-crossing[crossing < 0.0].sum()),
+                f"to the left [{unit}]": float(crossing[crossing > 0.0].sum()),
+                f"to the right [{unit}]": float(-crossing[crossing < 0.0].sum()),
             }
         )
     if not found:
         raise InputError("the line crosses no cell. Draw it inside the model.")
     frame = pd.DataFrame(rows).set_index("layer")
     frame.loc["total"] = frame.sum()
-    frame["net to the left [m³/day]"] = frame.iloc[:, 0] - frame.iloc[:, 1]
+    frame[f"net to the left [{unit}]"] = frame.iloc[:, 0] - frame.iloc[:, 1]
     return frame
 
 
-def _rim_flows(model: Model, step: Any) -> Array:
-    """What comes in through each outer face [m³/day]."""
+def through_rim(model: Model, step: Any) -> Array:
+    """Return what comes in through each outer face in a step, (n_outer_faces,) [m³/day]."""
     flow = np.zeros(len(model.grid.outer_faces))
     for term, entry in zip(model.terms, step.term_flow, strict=True):
         through = term.outer_face >= 0
@@ -96,16 +107,16 @@ def _rim_flows(model: Model, step: Any) -> Array:
     return flow
 
 
-def _sides_of(model: Model, step: Any, rim: Array, cells: Index) -> tuple[Index, Array, Array, Array]:
+def _sides_of(grid: Grid, face_flow: Array, rim: Array, cells: Index) -> tuple[Index, Array, Array, Array]:
     """The sides of some cells: whose (a place among them), their ends, unit vectors outwards, and flows outwards."""
-    faces, outer = model.grid.faces, model.grid.outer_faces
-    place = np.full(model.grid.n_cells, -1)
+    faces, outer = grid.faces, grid.outer_faces
+    place = np.full(grid.n_cells, -1)
     place[cells] = np.arange(len(cells))
     side = np.flatnonzero(~faces.is_floor)
     parts = []
     for k, sign in ((0, 1.0), (1, -1.0)):
         mine = side[place[faces.cells[side, k]] >= 0]
-        flow, normal = sign * step.face_flow[mine], sign * faces.normal[mine, :2]
+        flow, normal = sign * face_flow[mine], sign * faces.normal[mine, :2]
         parts.append((place[faces.cells[mine, k]], faces.ends[mine], normal, flow))
     mine = np.flatnonzero(place[outer.cell] >= 0)
     parts.append((place[outer.cell[mine]], outer.ends[mine], outer.normal[mine], -rim[mine]))
@@ -113,16 +124,16 @@ def _sides_of(model: Model, step: Any, rim: Array, cells: Index) -> tuple[Index,
     return whose, ends, normal, flow
 
 
-def _in_boxes(model: Model, step: Any, rim: Array, cells: Index) -> _Pieces:
+def _in_boxes(grid: Grid, face_flow: Array, rim: Array, cells: Index) -> _Pieces:
     """In rectangles the flow along either axis changes evenly from side to side."""
-    mesh = model.grid.mesh
+    mesh = grid.mesh
     assert isinstance(mesh, RectangularMesh)
-    whose, _, normal, flow = _sides_of(model, step, rim, cells)
+    whose, _, normal, flow = _sides_of(grid, face_flow, rim, cells)
     turn = np.deg2rad(mesh.rotation)
     axes = np.array([[np.cos(turn), np.sin(turn)], [-np.sin(turn), np.cos(turn)]])
-    row, column = (v[model.grid.cells.plan_cell[cells]] for v in mesh.row_column)
+    row, column = (v[grid.cells.plan_cell[cells]] for v in mesh.row_column)
     size = np.column_stack([np.diff(mesh.x_edges)[column], np.diff(mesh.y_edges)[row]])
-    centre = np.column_stack([mesh.x, mesh.y])[model.grid.cells.plan_cell[cells]]
+    centre = np.column_stack([mesh.x, mesh.y])[grid.cells.plan_cell[cells]]
     value, slope = np.zeros((len(cells), 2)), np.zeros((len(cells), 2, 2))
     for k in (0, 1):
         along = normal @ axes[k]
@@ -139,11 +150,11 @@ def _in_boxes(model: Model, step: Any, rim: Array, cells: Index) -> _Pieces:
     return _Pieces(corners, value, slope)
 
 
-def _in_triangles(model: Model, step: Any, rim: Array, cells: Index, shapes: NDArray[Any]) -> _Pieces:
+def _in_triangles(grid: Grid, face_flow: Array, rim: Array, cells: Index, shapes: NDArray[Any]) -> _Pieces:
     """In other cells there is one divergence, and the least energy, in a fan around the centre of gravity."""
     import shapely
 
-    whose, ends, normal, flow = _sides_of(model, step, rim, cells)
+    whose, ends, normal, flow = _sides_of(grid, face_flow, rim, cells)
     centre = shapely.get_coordinates(shapely.centroid(shapes))
     ahead = (ends[:, 1] - ends[:, 0])[:, 0] * normal[:, 1] - (ends[:, 1] - ends[:, 0])[:, 1] * normal[
         :, 0

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -14,7 +14,7 @@ from inkhorn.space import Grid
 if TYPE_CHECKING:
     import xarray as xr
 
-__all__ = ["labelled"]
+__all__ = ["blocks_of", "labelled"]
 
 Values = Callable[[int], NDArray[np.float64]]
 
@@ -51,7 +51,7 @@ def labelled(
     bounds = np.array([[s.begin, s.end] for s in records]).reshape(-1, 2)
     joins = np.array([s.joins for s in records])
     data = xr.DataArray(
-        _of_all(steps, len(records), grid, values),
+        blocks_of(steps, len(records), grid, values),
         dims=("time", *dims),
         coords={
             "time": ("time", time, {"long_name": "time since the start", "units": "days"}),
@@ -74,7 +74,7 @@ def labelled(
     return data
 
 
-def _of_all(steps: Records, count: int, grid: Grid, values: Values) -> Any:
+def blocks_of(steps: Sequence[Any] | Records, count: int, grid: Grid, values: Values) -> Any:
     """The values of all steps, at once if the records are at hand, else each when it is asked for."""
     if isinstance(steps, list):
         return np.stack([grid.to_block(values(k)) for k in range(count)])

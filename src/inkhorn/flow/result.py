@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from inkhorn.errors import InputError
 from inkhorn.flow.at_place import cells_at, feature_table, heads_in_time, mean_flux, place_table
 from inkhorn.flow.budget import budget_table, exchange_table
-from inkhorn.flow.crossing import across_line
+from inkhorn.flow.crossing import across_line, through_rim
 from inkhorn.flow.labelled import labelled
 from inkhorn.flow.record import FlowStart, Records
 from inkhorn.flow.review import flooded, review
@@ -362,7 +362,8 @@ class FlowResult(Shown):
             What goes to the left of the line, as one walks along it, to the right, and the difference [m³/day]; a row
             for each layer and the total.
         """
-        return across_line(self.model, self.steps[step], line)
+        record = self.steps[step]
+        return across_line(self.model.grid, record.face_flow, through_rim(self.model, record), line)
 
     def mean_budget(self) -> pd.DataFrame:
         """Return the water budget by term as a mean over time, steps weighing by their length [m³/day].

@@ -9,6 +9,7 @@ from inkhorn.model.levels import levelless_cells
 from inkhorn.model.model import Model
 from inkhorn.model.placing import Footprint, Plan, Spot, dimension_of, place, places, placings
 from inkhorn.model.problems import FlowProblem, flow_problem
+from inkhorn.model.solutes import Solute
 from inkhorn.model.traces import Traces
 from inkhorn.model.zones import ZoneMap
 
@@ -19,6 +20,7 @@ __all__ = [
     "Footprint",
     "Model",
     "Plan",
+    "Solute",
     "Spot",
     "Traces",
     "WaterTable",

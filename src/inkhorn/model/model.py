@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from inkhorn.errors import InputError, check_nonnegative, did_you_mean
 from inkhorn.model.laws import WaterTable
+from inkhorn.model.solutes import Solute
 from inkhorn.model.terms import Term
 from inkhorn.model.traces import Traces
 from inkhorn.model.zones import ZoneMap
@@ -61,8 +62,11 @@ class Model(Shown):
         What brings water in or takes it out.
     water_table : WaterTable
         Laws of partly filled cells.
-    inflow_concentration : mapping of str to mapping of str to float
-        Species, then feature: concentration of the water that feature brings in [g/m³].
+    inflow_concentration : mapping of str to mapping of str to float, Series or ReturnedWater
+        Species, then feature: concentration of the water that feature brings in [g/m³], in time too, or that of water
+        taken elsewhere.
+    solutes : sequence of Solute
+        Masses that come in without water, concentrations that are held, and plumes to begin with.
     schedule : Schedule, optional
         Periods and steps; without one, flow is steady.
     inputs_in_time : mapping of str to ndarray of float, (n_periods, n)
@@ -99,7 +103,8 @@ class Model(Shown):
     face_resistance: Any = None
     terms: Sequence[Term] = ()
     water_table: WaterTable = field(default_factory=WaterTable)
-    inflow_concentration: Mapping[str, Mapping[str, float]] = field(default_factory=dict)
+    inflow_concentration: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+    solutes: Sequence[Solute] = ()
     schedule: Schedule | None = None
     inputs_in_time: Mapping[str, NDArray[np.float64]] = field(default_factory=dict, repr=False)
     placed: pd.DataFrame | None = field(default=None, repr=False)
@@ -133,6 +138,7 @@ class Model(Shown):
         object.__setattr__(self, "further", further)
         self._check_faces()
         object.__setattr__(self, "terms", tuple(self.terms))
+        object.__setattr__(self, "solutes", tuple(self.solutes))
         kinds = [t.kind for t in self.terms]
         if len(set(kinds)) < len(kinds):
             raise InputError(f"terms of one kind come in one object; got {kinds}. Join them.")

@@ -32,9 +32,18 @@ from inkhorn.site.features import (
 from inkhorn.site.materials import Material, Property, declare_property, material_fields, properties
 from inkhorn.site.schedule import Schedule, in_each_period, periods_between
 from inkhorn.site.series import Series, days_since
-from inkhorn.site.site import Bore, Picture, Site, Species
+from inkhorn.site.site import Bore, Picture, Site
 from inkhorn.site.soil_water import soil_water_balance
 from inkhorn.site.sources import Collector, Evapotranspiration, GivenFlow, Recharge, Well
+from inkhorn.site.species import (
+    FreundlichSorption,
+    LangmuirSorption,
+    LinearSorption,
+    ReturnedWater,
+    Sorption,
+    Species,
+    plain_by_ground,
+)
 from inkhorn.site.zones import Zones
 
 __all__ = [
@@ -49,20 +58,25 @@ __all__ = [
     "Evapotranspiration",
     "Feature",
     "FixedHead",
+    "FreundlichSorption",
     "GivenFlow",
     "HeadDependent",
+    "LangmuirSorption",
     "LayerNames",
+    "LinearSorption",
     "Material",
     "PickedCells",
     "Picture",
     "Property",
     "Quantity",
     "Recharge",
+    "ReturnedWater",
     "River",
     "Schedule",
     "Seepage",
     "Series",
     "Site",
+    "Sorption",
     "Species",
     "Spring",
     "Symbol",
@@ -83,6 +97,7 @@ __all__ = [
     "material_fields",
     "mean_value",
     "periods_between",
+    "plain_by_ground",
     "properties",
     "quantity",
     "says_nothing",

@@ -25,6 +25,7 @@ from inkhorn.site.features import Feature
 from inkhorn.site.materials import Material
 from inkhorn.site.schedule import Schedule
 from inkhorn.site.sources import Well
+from inkhorn.site.species import Species
 from inkhorn.site.zones import Zones
 from inkhorn.space import Strata
 from inkhorn.units import plain, refuse_impossible, unit_factor
@@ -32,47 +33,7 @@ from inkhorn.units import plain, refuse_impossible, unit_factor
 if TYPE_CHECKING:
     from inkhorn.units import WithUnit
 
-__all__ = ["Bore", "Picture", "Site", "Species"]
-
-
-@dataclass(frozen=True)
-class Species:
-    """Something dissolved in the water.
-
-    Parameters
-    ----------
-    name : str
-        As used in the concentrations of features.
-    unit : str
-        In which results are shown.
-    initial : float
-        Concentration everywhere at the beginning [g/m³].
-    limit : float or None
-        What it should not pass [g/m³].
-    background : float or None
-        In water that comes in without a stated concentration [g/m³]; such water is refused if not given.
-    """
-
-    name: str
-    unit: str = "mg/l"
-    _: KW_ONLY
-    initial: WithUnit = 0.0
-    limit: WithUnit | None = None
-    background: WithUnit | None = None
-
-    def __post_init__(self) -> None:
-        for key in ("initial", "limit", "background"):
-            what = f'species "{self.name}": {key}'
-            object.__setattr__(self, key, plain(getattr(self, key), "concentration", what))
-        check_nonnegative(f'species "{self.name}": initial', self.initial, unit="g/m³")
-        if self.background is not None:
-            check_nonnegative(f'species "{self.name}": background', self.background, unit="g/m³")
-        if self.limit is not None:
-            check_positive(f'species "{self.name}": limit', self.limit, unit="g/m³")
-        for key in ("initial", "limit", "background"):
-            if getattr(self, key) is not None:
-                refuse_impossible(f'species "{self.name}": {key}', getattr(self, key), "concentration")
-        unit_factor(self.unit, "concentration")
+__all__ = ["Bore", "Picture", "Site"]
 
 
 @dataclass(frozen=True, eq=False)

@@ -186,6 +186,12 @@ class Grid(Shown):
         )
 
     @cached_property
+    def centres_of_gravity(self) -> NDArray[np.float64]:
+        """x and y of each cell's centre of gravity, which need not be its centre, (n_cells, 2) [m]."""
+        parts = [mesh.centroid[own] for mesh, own in zip(self.meshes, self.within_layer, strict=True)]
+        return np.concatenate(parts)
+
+    @cached_property
     def uppermost(self) -> NDArray[np.int64]:
         """The uppermost cell present in each plan cell, -1 where none is, (n_plan,)."""
         there = self.cell_number >= 0

@@ -1,158 +1,43 @@
-"""A dissolved species on steady flow, step by step and fully implicit."""
+"""Dissolved species carried by a flow, steady or in time: the times and the steps."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from collections.abc import Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING, Any, overload
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_nonnegative, check_positive
 from inkhorn.flow import FlowResult
-from inkhorn.linear import LinearSystem
 from inkhorn.model import Model
 from inkhorn.progress import Progress
-from inkhorn.shown import Shown
 from inkhorn.site import Species
 from inkhorn.sizes import refuse_beyond
-from inkhorn.transport.dispersion import Dispersion, exchange_matrix
-from inkhorn.transport.mixing import mixes_of
+from inkhorn.transport.carried import Carried, ImmobileWater
+from inkhorn.transport.dispersion import Dispersion
+from inkhorn.transport.neighbours import Neighbours
+from inkhorn.transport.passing import Passing, passing_of
+from inkhorn.transport.reactions import react
+from inkhorn.transport.record import PlumeStore
+from inkhorn.transport.result import TransportResult
+from inkhorn.transport.scheme import COURANT
+from inkhorn.transport.taken import Taken
 from inkhorn.units import WithUnit, plain
 
 if TYPE_CHECKING:
     import pandas as pd
-    import xarray as xr
 
-__all__ = ["TransportResult", "lacking_concentration", "solve_transport"]
+__all__ = ["METHODS", "refuse_long_transport", "solve_transport"]
 
-_NO_WATER = 1e-9  # m³/day
-_DIRECT_BELOW = 60_000  # cells: one factorisation serves every step
+Array = NDArray[np.float64]
 
-
-@dataclass(frozen=True, eq=False)
-class TransportResult(Shown):
-    """Concentrations in time, and where the mass went.
-
-    Attributes
-    ----------
-    times : ndarray of float, (n_times,)
-        Since the beginning [day]; the first is 0.
-    values : ndarray of float, (n_times, n_cells)
-        Concentration [g/m³].
-    water : ndarray of float, (n_cells,)
-        Water in the pores of each cell [m³].
-    gained, lost : dict of (kind, feature) to ndarray of float, (n_times,)
-        Mass brought in and taken out since the beginning [g].
-    """
-
-    flow: FlowResult = field(repr=False)
-    species: Species
-    times: NDArray[np.float64]
-    values: NDArray[np.float64] = field(repr=False)
-    water: NDArray[np.float64] = field(repr=False)
-    gained: dict[tuple[str, str], NDArray[np.float64]] = field(repr=False)
-    lost: dict[tuple[str, str], NDArray[np.float64]] = field(repr=False)
-
-    def __repr__(self) -> str:
-        return (
-            f"TransportResult({self.species.name}: {len(self.times)} times to "
-            f"{self.times[-1] / 365.25:.4g} years, up to {self.values.max():.4g} g/m³)"
-        )
-
-    @property
-    def concentration(self) -> xr.DataArray:
-        """Concentration [g/m³], (time, layer, y, x) on a rectangular mesh, else (time, cell)."""
-        import xarray as xr
-
-        dims, coords = self.flow.model.grid.coordinates()
-        return xr.DataArray(
-            np.stack([self.flow.model.grid.to_block(v) for v in self.values]),
-            dims=("time", *dims),
-            coords={
-                "time": ("time", self.times, {"long_name": "time since the start", "units": "days"}),
-                **coords,
-            },
-            name=self.species.name,
-            attrs={"units": "g m-3", "long_name": f"concentration of {self.species.name}"},
-        )
-
-    def time_at(self, day: float) -> int:
-        """Return the number of the output time that is nearest to a day since the start.
-
-        Raises
-        ------
-        InputError
-            If it lies outside the run.
-        """
-        if not self.times[0] <= day <= self.times[-1]:
-            raise InputError(
-                f"day {day:g} lies outside the run, which goes from day {self.times[0]:g} to {self.times[-1]:g}. "
-                "Choose one within it."
-            )
-        return int(np.argmin(np.abs(self.times - day)))
-
-    def at_well(self, name: str) -> pd.Series:
-        """Return the concentration of the mix that a well takes from its cells, by time [g/m³]."""
-        import pandas as pd
-
-        model, record = self.flow.model, self.flow.steps[-1]
-        known = [n for t in model.terms if t.kind == "well" for n in t.feature_names]
-        if name not in known:
-            raise InputError(f'there is no well "{name}" in the model; it has {known}.')
-        mix = next(
-            m
-            for m in mixes_of(model, record)
-            if model.terms[m.term].kind == "well" and model.terms[m.term].feature_names[m.feature] == name
-        )
-        if not mix.taken.sum() > 0.0:
-            raise InputError(f'well "{name}" takes no water out, so it has no concentration.')
-        mixed = self.values[:, mix.takes] @ mix.taken / mix.taken.sum()
-        return pd.Series(
-            mixed, index=pd.Index(self.times, name="time [day]"), name=f"{self.species.name} at {name} [g/m³]"
-        )
-
-    def first_time_above(self, series: pd.Series, limit: float) -> float | None:
-        """Return when a series first passes a limit, between its times linearly [day]; None if never."""
-        values, times = series.to_numpy(), series.index.to_numpy()
-        above = np.flatnonzero(values > limit)
-        if len(above) == 0:
-            return None
-        k = above[0]
-        if k == 0:
-            return float(times[0])
-        share = (limit - values[k - 1]) / (values[k] - values[k - 1])
-        return float(times[k - 1] + share * (times[k] - times[k - 1]))
-
-    def budget(self, output: int = -1) -> pd.DataFrame:
-        """Return the mass budget from the beginning to an output time [kg].
-
-        ``attrs["closing_error_percent"]`` is what is missing, of the larger of gain and loss.
-        """
-        import pandas as pd
-
-        rows = [
-            {
-                "term": kind,
-                "feature": feature,
-                "in [kg]": self.gained[kind, feature][output] / 1000.0,
-                "out [kg]": self.lost[kind, feature][output] / 1000.0,
-            }
-            for kind, feature in self.gained
-        ]
-        stored = float(self.water @ (self.values[output] - self.values[0])) / 1000.0
-        rows.append(
-            {"term": "stored", "feature": "", "in [kg]": max(-stored, 0.0), "out [kg]": max(stored, 0.0)}
-        )
-        frame = pd.DataFrame(rows).set_index(["term", "feature"])
-        total = frame.sum()
-        frame.loc[("total", ""), :] = total
-        larger = float(total.max())
-        frame.attrs["closing_error_percent"] = (
-            100.0 * float(total["in [kg]"] - total["out [kg]"]) / larger if larger else 0.0
-        )
-        return frame
+METHODS = ("sharp", "upstream")
+_SLOW_CELLS = 0.02  # share of the cells that may be taken implicitly, so that they do not set the step of all
+_WORTH = 4.0  # times a longer step, from which on it is
+_MIXING = 8.0  # times a longer step than mixing allows explicitly, from which on it is taken implicitly
+_ERROR = 0.005  # of the highest concentration: what a step may be off by in implicit cells
+_DECAY = 0.2  # of the time in which the fastest decays to 1/e: the longest step
 
 
 def refuse_long_transport(duration: float, step_length: float, outputs: int, n_cells: int) -> None:
@@ -174,153 +59,407 @@ def refuse_long_transport(duration: float, step_length: float, outputs: int, n_c
     """
     steps = duration / step_length
     refuse_beyond("steps", steps, "the transport", "Take longer steps.")
-    kept = min(float(outputs), steps)
     refuse_beyond(
-        "memory", 8.0 * kept * n_cells, f"{kept:.3g} outputs of {n_cells} cells", "Ask for fewer outputs."
+        "memory", 8.0 * outputs * n_cells, f"{float(outputs):.3g} outputs of {n_cells} cells", "Ask for fewer outputs."
     )
 
 
-def lacking_concentration(model: Model, species: Species, names: Iterable[str]) -> str:
-    """Say which of some features that bring in water have no concentration of a species; empty if all have one."""
-    known = model.inflow_concentration.get(species.name, {})
-    lacking = [n for n in names if n not in known] if species.background is None else []
-    if not lacking:
-        return ""
-    shown = ", ".join(lacking[:6]) + (f" and {len(lacking) - 6} more" if len(lacking) > 6 else "")
-    return (
-        f"no concentration of {species.name} is stated for the water that comes from {shown}. State it, or a "
-        "`background` of the species for all that have none"
-    )
+def _spans(flow: FlowResult, until: float, repeated: bool) -> Iterator[tuple[int, float, float]]:
+    """Steps of the flow with the days at which they are gone through, again and again where that is asked for."""
+    steps = flow.steps
+    if len(steps) == 1 and steps[0].steady:
+        yield 0, -np.inf, np.inf
+        return
+    first, last = float(steps[0].begin), float(steps[-1].end)
+    for k in range(len(steps)):
+        if steps[k].end > steps[k].begin:
+            yield k, float(steps[k].begin), float(steps[k].end)
+    if not repeated:
+        return
+    again = [k for k in range(len(steps)) if not steps[k].steady and steps[k].end > steps[k].begin] or [len(steps) - 1]
+    begin = float(steps[again[0]].begin)
+    shift = last - begin
+    if shift <= 0.0:
+        raise InputError("a flow that is to be repeated lasts no time. Give it periods that change.")
+    del first
+    turn = 1
+    while begin + turn * shift < until:
+        for k in again:
+            yield k, float(steps[k].begin) + turn * shift, float(steps[k].end) + turn * shift
+        turn += 1
 
 
-def _passing(
-    flow: FlowResult, species: Species
-) -> tuple[NDArray[np.float64], dict[tuple[str, str], float], dict[tuple[str, str], NDArray[np.float64]]]:
-    """What is brought into each cell [g/day]; and by feature what it brings, and what it takes of each cell's water."""
-    model, record = flow.model, flow.steps[-1]
-    n = model.grid.n_cells
-    known = model.inflow_concentration.get(species.name, {})
-    background = 0.0 if species.background is None else float(species.background)
-    brought, inflow, outflow, giving = np.zeros(n), {}, {}, []
-    mixes = {(mix.term, mix.feature): mix for mix in mixes_of(model, record)}
-    for t, (term, flows) in enumerate(zip(model.terms, record.term_flow, strict=True)):
-        for k, name in enumerate(term.feature_names):
-            carried = known.get(name, background)
-            mine = term.feature_index == k
-            cells, water = term.cells[mine], flows[mine]
-            mix = mixes.get((t, k))
-            if mix is None:
-                added = float(np.maximum(water, 0.0).sum())
-                np.add.at(brought, cells, np.maximum(water, 0.0) * carried)
-                taken = np.bincount(cells, np.maximum(-water, 0.0), n).astype(np.float64)
-            else:  # what it takes mixes with what is added; a part of that leaves, the rest is given back
-                added = mix.added
-                share = mix.given / mix.total if mix.total > 0.0 else np.zeros(len(mix.given))
-                np.add.at(brought, mix.gives, share * added * carried)
-                removed = mix.removed / mix.total if mix.total > 0.0 else 0.0
-                taken = np.bincount(mix.takes, removed * mix.taken, n).astype(np.float64)
-            if added > _NO_WATER:
-                giving.append(name)
-            inflow[term.kind, name] = added * carried
-            outflow[term.kind, name] = taken
-    lacking = lacking_concentration(model, species, giving)
-    if lacking:
-        raise InputError(f"{lacking}.")
-    return brought, inflow, outflow
+def _longest(carried: Sequence[Carried], longest: float) -> tuple[float, bool]:
+    """The step to be taken, and whether some of the mixing is then implicit."""
+    best, implicit = longest, False
+    for one in carried:
+        alone, whole = one.residence()
+        wet = one.passing.wet & ~one.held if one.passing is not None else ~one.held
+        if not wet.any():
+            continue
+
+        def of(times: Array, wet: Any = wet) -> float:
+            all_, most = float(times[wet].min()), float(np.quantile(times[wet], _SLOW_CELLS))
+            return COURANT * (most if most > _WORTH * all_ else all_)
+
+        carry, mix = of(alone), of(whole)
+        if carry > _MIXING * mix:
+            implicit = implicit or carry < longest or mix < longest
+            best = min(best, carry)
+        else:
+            best = min(best, mix)
+        fastest = max(one.species.decay)
+        if fastest > 0.0:
+            best = min(best, _DECAY / fastest)
+    return best, implicit
 
 
+class _Watched:
+    """Concentrations in the water of features and bores, step by step."""
+
+    def __init__(self, bores: Mapping[str, int]) -> None:
+        self.bores, self.cells = list(bores), np.array(list(bores.values()), dtype=np.int64)
+        self.times: list[float] = []
+        self.rows: list[tuple[list[str], Array]] = []
+
+    def note(self, time: float, taken: Taken, one: Carried) -> None:
+        self.times.append(time)
+        self.rows.append((taken.names, np.concatenate([one.c[self.cells], taken.of(one.c, one.brings)])))
+
+    def last(self) -> dict[str, float]:
+        """The last of them by name."""
+        if not self.rows:
+            return {}
+        names, values = self.rows[-1]
+        return dict(zip([*self.bores, *names], np.nan_to_num(values).tolist(), strict=True))
+
+    def table(self) -> pd.DataFrame:
+        import pandas as pd
+
+        columns = list(dict.fromkeys([*self.bores, *(n for names, _ in self.rows for n in names)]))
+        place = {name: k for k, name in enumerate(columns)}
+        values = np.full((len(self.times), len(columns)), np.nan)
+        known: dict[int, Any] = {}
+        for row, (names, found) in zip(values, self.rows, strict=True):
+            at = known.setdefault(id(names), [place[n] for n in (*self.bores, *names)])
+            row[at] = found
+        frame = pd.DataFrame(values, pd.Index(self.times, name="time [day]"), columns)
+        return frame.dropna(axis="columns", how="all")
+
+
+def _bores(model: Model) -> dict[str, int]:
+    """The cell of each bore of the site."""
+    grid, found = model.grid, {}
+    for bore in () if model.site is None else model.site.bores:
+        plan = int(grid.mesh.locate(np.array([bore.x]), np.array([bore.y]))[0])
+        layers = [k for k in grid.layers_named(bore.layer) if plan >= 0 and grid.cell_number[k, plan] >= 0]
+        if layers:
+            found[bore.name] = int(grid.cell_number[layers[0], plan])
+    return found
+
+
+def _output_times(begin: float, until: float, outputs: int, times: ArrayLike | None) -> Array:
+    if times is None:
+        return np.linspace(begin, until, outputs + 1)[1:]
+    given = np.unique(np.atleast_1d(np.asarray(times, dtype=np.float64)))
+    if not len(given) or given[0] < begin or not np.isfinite(given).all():
+        raise InputError(f"times are {times}; expected days from {begin:g} on.")
+    given = given[given > begin]
+    return given if len(given) and given[-1] >= until else np.append(given, until)
+
+
+@overload
+def solve_transport(flow: FlowResult, species: Species, **options: Any) -> TransportResult: ...
+@overload
+def solve_transport(
+    flow: FlowResult, species: Sequence[Species], **options: Any
+) -> dict[str, TransportResult]: ...
 def solve_transport(
     flow: FlowResult,
-    species: Species,
+    species: Species | Sequence[Species],
     *,
-    duration: WithUnit,
-    step_length: WithUnit,
+    duration: WithUnit | None = None,
     outputs: int = 20,
-    dispersion: Dispersion | None = None,
-    initial: ArrayLike | None = None,
+    times: ArrayLike | None = None,
+    dispersion: Dispersion | Mapping[str, Dispersion] | None = None,
+    initial: ArrayLike | Mapping[str, ArrayLike] | None = None,
+    step_length: WithUnit | None = None,
+    method: str = "sharp",
+    immobile: ImmobileWater | None = None,
+    only_in: ArrayLike | None = None,
+    repeated: bool = False,
+    start: Any = None,
+    keep_flows: bool = False,
+    go_on_from: TransportResult | Mapping[str, TransportResult] | None = None,
+    store: PlumeStore | Mapping[str, PlumeStore] | None = None,
     progress: Progress | None = None,
-) -> TransportResult:
-    """Carry a dissolved species with steady flow.
+) -> TransportResult | dict[str, TransportResult]:
+    """Carry dissolved species with a flow, steady or in time.
 
-    Upstream advection, dispersion along the axes of the grid, implicit in time: concentrations stay
-    within those of the start and of the water that comes in, and fronts are smeared by about half a
-    cell plus half a step's travel.
+    Concentrations are means over cells. They stay within those of their neighbourhood and of the water that comes in, and
+    are carried with third order where the mesh is even; dispersion takes the whole tensor. Steps are chosen.
 
     Parameters
     ----------
     flow : FlowResult
-        Steady flow, with porosity.
-    species : Species
-        What is dissolved. Its concentration in the water that a feature brings in is the model's
-        `inflow_concentration`, or the species' `background`. Wells and collectors give back the mix of what they take.
-    duration, step_length : float
-        How long and by which steps [day]; the last step is shortened to fit.
+        With porosity.
+    species : Species or sequence of Species
+        What is dissolved; several are carried together, and may decay into each other. Its concentration in the water that
+        a feature brings in is the model's `inflow_concentration`, or the species' `background`. Wells and collectors give
+        back the mix of what they take.
+    duration : float, optional
+        How long [day]; as long as the flow is given for, if not said. Steady flow has no end.
     outputs : int
-        About how many times are kept, evenly spread.
-    dispersion : Dispersion, optional
-        Dispersivities and diffusion; none if not given.
-    initial : array_like of float, optional
-        Concentration at the beginning, as `Grid.per_cell` takes it [g/m³]; that of the species if not given.
+        How many times are kept, evenly spread, beside the beginning.
+    times : array_like of float, optional
+        Days that are kept instead; they are met exactly.
+    dispersion : Dispersion or mapping of str to Dispersion, optional
+        Dispersivities and diffusion, of all species or each; none if not given.
+    initial : array_like of float or mapping, optional
+        Concentration at the beginning, as `Grid.per_cell` takes it, of all species or each [g/m³]; that of the species if
+        not given.
+    step_length : float, optional
+        The longest step [day]; chosen if not given.
+    method : {"sharp", "upstream"}
+        "upstream" is implicit and takes the steps it is given, however long: for a first look, as it spreads fronts by
+        about half a cell and half a step's travel; see `inkhorn.transport.numerical_spreading`.
+    immobile : ImmobileWater, optional
+        Water in pores that it does not flow through.
+    only_in : array_like of bool, optional
+        Cells that take part, as `Grid.per_cell` takes them; from others water comes with the background.
+    repeated : bool
+        Whether a flow that ends before is gone through again and again, steady periods left out.
+    start : datetime64 or str, optional
+        The date of day 0, for concentrations by date; that of the schedule if not given.
+    keep_flows : bool
+        Keep flows of mass across faces, for `TransportResult.across`.
+    go_on_from : TransportResult or mapping, optional
+        A result to go on from, to the same end or a later one.
+    store : PlumeStore or mapping, optional
+        Where records go, one for each species; a list if not given.
     progress : callable, optional
         Called with what is being done and its share, as `inkhorn.progress.Progress` says.
 
     Returns
     -------
-    TransportResult
+    TransportResult or dict of TransportResult
+        By the names of several species.
 
     Raises
     ------
     InputError
-        If porosity is missing, the flow is not steady, or no concentration is stated of water that comes in.
+        If porosity, or bulk density where something sorbs, is missing; if no concentration is stated of water that comes
+        in; if the flow ends before the transport does.
     """
-    from scipy.sparse import diags_array
-
-    duration, step_length = plain(duration, "time", "duration"), plain(step_length, "time", "step_length")
-    check_positive("duration", duration, unit="days")
-    check_positive("step_length", step_length, unit="days")
-    check_positive("outputs", outputs)
-    refuse_long_transport(duration, step_length, outputs, flow.model.grid.n_cells)
-    if not flow.steps[-1].steady:
-        raise InputError("transport takes steady flow so far; this flow result is transient.")
+    several = not isinstance(species, Species)
+    of: list[Species] = list(species) if several else [species]  # type: ignore[arg-type,list-item]  # just told apart
     model = flow.model
-    matrix = exchange_matrix(flow, dispersion or Dispersion())
-    assert model.porosity is not None  # exchange_matrix has refused that
-    water = model.porosity * model.grid.cells.volume * flow.filled()
-    brought, inflow, outflow = _passing(flow, species)
-    takers = np.array(list(outflow.values())).reshape(len(outflow), model.grid.n_cells)
-    values = model.grid.per_cell("initial", species.initial if initial is None else initial)
-    check_nonnegative("initial", values, unit="g/m³")
+    begin, until = _duration(flow, duration, repeated)
+    check_positive("outputs", outputs)
+    if method not in METHODS:
+        raise InputError(f'method is "{method}"; expected one of {list(METHODS)}.')
+    longest = np.inf if step_length is None else float(plain(step_length, "time", "step_length"))
+    if step_length is not None:
+        check_positive("step_length", longest, unit="days")
+    elif method == "upstream":
+        raise InputError("the method \"upstream\" takes the steps it is given; give step_length.")
+    keep = _output_times(begin, until, outputs, times)
+    refuse_long_transport(until - begin, min(longest, until - begin), len(keep), model.grid.n_cells)
+    date = _date(model, start)
+    if model.porosity is None:
+        raise InputError("transport needs a porosity. Give one for every material (or to Model).")
+    _refuse_family(of)
+    near = Neighbours.of(model.grid)
+    left_out = np.zeros(model.grid.n_cells, dtype=bool)
+    if only_in is not None:
+        left_out = model.grid.per_cell("only_in", np.asarray(only_in, dtype=np.float64)) == 0.0
+    carried = []
+    for one in of:
+        given = initial.get(one.name) if isinstance(initial, Mapping) else initial
+        values = model.grid.per_cell("initial", one.initial if given is None else given)
+        check_nonnegative("initial", values, unit="g/m³")
+        spread = dispersion.get(one.name) if isinstance(dispersion, Mapping) else dispersion
+        carried.append(
+            Carried(
+                model, near, one, spread or Dispersion(), values, date, left_out=left_out, immobile=immobile,
+                sharp=method == "sharp",
+            )  # fmt: skip
+        )
+    stores: list[Any] = [
+        [] if store is None else (store[one.name] if isinstance(store, Mapping) else store) for one in of
+    ]
+    run = _Run(flow, carried, stores, begin, until, keep, longest, method, repeated, keep_flows, progress)
+    if go_on_from is not None:
+        run.take_over([go_on_from[s.name] if isinstance(go_on_from, Mapping) else go_on_from for s in of])
+    run.go()
+    made = {s.name: run.result(k) for k, s in enumerate(of)}
+    return made if several else made[of[0].name]
 
-    ends = np.minimum(step_length * np.arange(1, int(np.ceil(duration / step_length - 1e-9)) + 1), duration)
-    keep = set(
-        np.unique(np.round(np.linspace(0, len(ends), min(outputs, len(ends)) + 1)).astype(int)).tolist()
-    )
-    out_mass = np.zeros(len(takers))
-    times, kept, lost = [0.0], [values], [out_mass.copy()]
-    now, system, system_dt = 0.0, None, -1.0
-    for k, end in enumerate(ends, start=1):
-        dt = float(end - now)
-        if system is None or abs(dt - system_dt) > 1e-9 * dt:
-            system = LinearSystem(
-                matrix + diags_array(water / dt), direct=True if len(water) < _DIRECT_BELOW else None
-            )
-            system_dt = dt
-        values = system.solve(water / system_dt * values + brought, tolerance=1e-12)
-        now = float(end)
-        out_mass += system_dt * (takers @ values)
-        if k in keep:
-            times.append(now)
-            kept.append(values)
-            lost.append(out_mass.copy())
-        if progress is not None:
-            progress(f"following {species.name}, day {now:.0f} of {duration:.0f}", now / duration)
-    stamps, gone = np.array(times), np.array(lost)
-    return TransportResult(
-        flow,
-        species,
-        stamps,
-        np.array(kept),
-        water,
-        gained={key: rate * stamps for key, rate in inflow.items()},
-        lost={key: gone[:, k] for k, key in enumerate(outflow)},
-    )
+
+def _refuse_family(of: Sequence[Species]) -> None:
+    names = [s.name for s in of]
+    if len(set(names)) < len(names):
+        raise InputError(f"species appear twice: {names}. Give each its own name.")
+    for s in of:
+        for daughter in s.daughters:
+            if daughter not in names:
+                raise InputError(
+                    f'{s.name} decays into "{daughter}", which is not carried along; carried are {names}. Add it.'
+                )
+
+
+def _date(model: Model, start: Any) -> np.datetime64 | None:
+    if start is not None:
+        try:
+            return np.datetime64(str(start)).astype("datetime64[s]")
+        except ValueError:
+            raise InputError(f'start is "{start}"; expected a date, as in "2011-04-01".') from None
+    return None if model.schedule is None else model.schedule.start
+
+
+def _duration(flow: FlowResult, duration: WithUnit | None, repeated: bool) -> tuple[float, float]:
+    """Begin and end of the transport [day]."""
+    steps = flow.steps
+    steady = len(steps) == 1 and steps[0].steady
+    begin, end = (0.0, np.inf) if steady else (float(steps[0].begin), float(steps[-1].end))
+    if duration is None:
+        if steady:
+            raise InputError("steady flow has no end; give a duration.")
+        return begin, end
+    lasting = float(plain(duration, "time", "duration"))
+    check_positive("duration", lasting, unit="days")
+    if begin + lasting > end * (1.0 + 1e-12) and not repeated:
+        raise InputError(
+            f"the transport is to last {lasting:g} days, but the flow ends after {end - begin:g}. Give a shorter "
+            "duration, a longer schedule, or let the flow be repeated (`repeated`)."
+        )
+    return begin, begin + lasting
+
+
+class _Run:
+    """All species over all steps of the flow."""
+
+    def __init__(
+        self,
+        flow: FlowResult,
+        carried: list[Carried],
+        stores: list[Any],
+        begin: float,
+        until: float,
+        keep: Array,
+        longest: float,
+        method: str,
+        repeated: bool,
+        keep_flows: bool,
+        progress: Progress | None,
+    ) -> None:
+        self.flow, self.carried, self.stores, self.begin, self.until = flow, carried, stores, begin, until
+        self.keep, self.longest, self.method, self.repeated = keep, longest, method, repeated
+        self.keep_flows, self.progress = keep_flows, progress
+        self.time, self.since, self.count = begin, begin, 0
+        self.length = 0.0  # of the last step
+        self.keys: list[list[tuple[str, str]]] = [[] for _ in carried]
+        self.watched = [_Watched(_bores(flow.model)) for _ in carried]
+        self.fresh = True
+
+    def take_over(self, made: Sequence[TransportResult]) -> None:
+        """Begin where results ended."""
+        for one, result, store, watched in zip(self.carried, made, self.stores, self.watched, strict=True):
+            last = result.records[len(result.records) - 1]
+            one.take_over(last, result.keys)
+            self.time = self.since = last.time
+            for k in range(len(store), len(result.records)):
+                store.append(result.records[k])
+            names = [n for n in result.watched.columns if n not in watched.bores]
+            watched.times = result.watched.index.to_list()
+            both = result.watched.reindex(columns=[*watched.bores, *names]).to_numpy()
+            watched.rows = [(names, row) for row in both]
+        self.keys = [list(result.keys) for result in made]
+        self.keep = self.keep[self.keep > self.time]
+        self.fresh = False
+
+    def go(self) -> None:
+        steady = None
+        for number, begin, end in _spans(self.flow, self.until, self.repeated):
+            if end <= self.time or begin >= self.until:
+                continue
+            passing = steady if steady is not None else passing_of(self.flow, number)
+            if not np.isfinite(end):
+                steady = passing
+            self._over(passing, max(begin, self.time), min(end, self.until), begin)
+
+    def _over(self, passing: Passing, begin: float, end: float, first: float) -> None:
+        """Go through a step of the flow, or the rest of it."""
+        if np.isfinite(first) and passing.begin != first:
+            passing = passing.moved_to(first)
+        for one in self.carried:
+            one.meet(passing, begin)
+        self.taken = Taken(self.flow.model, passing)
+        stops = [self.keep, *(one.inflow.changes for one in self.carried), [end]]
+        events = np.unique(np.concatenate([np.asarray(s, dtype=np.float64) for s in stops]))
+        for event in events[(events > begin) & (events <= end)].tolist():
+            for one, watched in zip(self.carried, self.watched, strict=True):
+                one.arrive(self.time, event, watched.last() if one.returns else {})
+            if self.fresh:
+                self._keep()
+                self.fresh = False
+            self._until(event)
+            if (np.abs(self.keep - event) <= 1e-12 * max(1.0, abs(event))).any():
+                self._keep()
+
+    def _until(self, event: float) -> None:
+        most, implicit = _longest(self.carried, self.longest)
+        if self.method == "upstream":
+            most, implicit = self.longest, False
+        try_first = most
+        if implicit:
+            try_first = min(most, self.length or min(float(c.residence()[1].min()) for c in self.carried) * COURANT)
+        now = max(try_first, 1e-12)
+        while self.time < event:
+            left = event - self.time
+            count = max(int(np.ceil(left / now - 1e-9)), 1)
+            length = left / count
+            errors, before = [], [one.c for one in self.carried]
+            react(self.carried, 0.5 * length)
+            for one in self.carried:
+                one.exchange_with_immobile(0.5 * length)
+                errors.append(one.step(length))
+                one.exchange_with_immobile(0.5 * length)
+            react(self.carried, 0.5 * length)
+            self.time = event if count == 1 else self.time + length
+            for one, watched, c0 in zip(self.carried, self.watched, before, strict=True):
+                one.time = self.time
+                one.note(c0, length)
+                watched.note(self.time, self.taken, one)
+                if one.returns and self.time < event:
+                    one.arrive(self.time, event, watched.last())
+            self.count += 1
+            self.length = length
+            if implicit:
+                worst = max(errors)
+                now = min(2.0 * length, most) if worst < 0.25 * _ERROR else length if worst < _ERROR else 0.5 * length
+            if self.progress is not None:
+                names = ", ".join(one.species.name for one in self.carried)
+                share = (self.time - self.begin) / (self.until - self.begin)
+                self.progress(f"following {names}, day {self.time:.0f} of {self.until:.0f}", share)
+
+    def _keep(self) -> None:
+        for k, one in enumerate(self.carried):
+            for key in {**one.gained, **one.lost, **one.by_key}:
+                if key not in self.keys[k]:
+                    self.keys[k].append(key)
+            if self.keep_flows and not len(one.across):
+                one.across = np.zeros(len(one.near.a))
+                one.rim = np.zeros(len(self.flow.model.grid.outer_faces))
+            self.stores[k].append(one.record(self.keys[k], self.since, self.length))
+            one.across = np.zeros_like(one.across)
+            one.rim = np.zeros_like(one.rim)
+            if not self.watched[k].times:
+                self.watched[k].note(self.time, self.taken, one)
+        self.since = self.time
+
+    def result(self, k: int) -> TransportResult:
+        one = self.carried[k]
+        return TransportResult(
+            self.flow, one.species, self.stores[k], tuple(self.keys[k]), self.watched[k].table(), one.start
+        )

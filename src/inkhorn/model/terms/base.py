@@ -251,6 +251,7 @@ class Term:
     extra_words: ClassVar[str] = "the water level of"  # what an extra unknown is, before its name
     outside_names: ClassVar[tuple[str, ...]] = ()  # what comes into extra unknowns from outside is called
     watches: ClassVar[Mapping[str, Watch]] = {}  # what is looked for in an answer, by the names of `seen`
+    may_leave_behind: ClassVar[bool] = False  # whether it may take water without what is dissolved in it
     useless_in_held: ClassVar[str] = ""  # what an entry in a cell of fixed head comes to, for the check
 
     def __post_init__(self) -> None:

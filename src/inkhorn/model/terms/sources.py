@@ -93,6 +93,7 @@ class EvapotranspirationTerm(Term):
     depth: Any = entry_input("length", default=1.0, check="positive")
     column: Any = placed("entry")
     kind: ClassVar[str] = "evapotranspiration"
+    may_leave_behind: ClassVar[bool] = True
     watches: ClassVar[Mapping[str, Watch]] = {
         "idle": Watch(
             "the water is never reached, it stays below the extinction depth",

@@ -1,0 +1,125 @@
+"""What the water that comes in brings with it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from inkhorn.errors import InputError
+from inkhorn.model import Model
+from inkhorn.site import ReturnedWater, Series, Species, days_since
+from inkhorn.transport.passing import Passing
+
+__all__ = ["Inflow", "lacking_concentration"]
+
+Array = NDArray[np.float64]
+Key = tuple[str, str]
+
+_NO_WATER = 1e-9  # m³/day
+
+
+def lacking_concentration(model: Model, species: Species, names: Iterable[str]) -> str:
+    """Say which of some features that bring in water have no concentration of a species; empty if all have one."""
+    known = model.inflow_concentration.get(species.name, {})
+    lacking = [n for n in names if n not in known] if species.background is None else []
+    if not lacking:
+        return ""
+    shown = ", ".join(lacking[:6]) + (f" and {len(lacking) - 6} more" if len(lacking) > 6 else "")
+    return (
+        f"no concentration of {species.name} is stated for the water that comes from {shown}. State it, or a "
+        "`background` of the species for all that have none"
+    )
+
+
+class Inflow:
+    """Concentrations of a species in the water that features bring in, in time.
+
+    Parameters
+    ----------
+    model : Model
+        Whose features.
+    species : Species
+        Which.
+    start : datetime64, optional
+        The date of day 0.
+    """
+
+    def __init__(self, model: Model, species: Species, start: np.datetime64 | None) -> None:
+        self.model, self.species, self.start = model, species, start
+        self.known = dict(model.inflow_concentration.get(species.name, {}))
+        self.changes = self._changes()
+
+    def _changes(self) -> Array:
+        """Days at which one of them changes."""
+        series = [v for v in self.known.values() if isinstance(v, Series)]
+        series += [
+            s.value for s in self.model.solutes if s.species == self.species.name and isinstance(s.value, Series)
+        ]
+        days = [days_since(self.start, s.times, s.name) for s in series]
+        return np.unique(np.concatenate(days)) if days else np.empty(0)
+
+    def of(self, name: str, begin: float, end: float, taken: dict[str, float]) -> float | None:
+        """Return the mean concentration of a feature's water between two days [g/m³], None if it is not known.
+
+        Parameters
+        ----------
+        name : str
+            Of the feature.
+        begin, end : float
+            [day].
+        taken : dict of float
+            Concentrations of the water that features take now, by name.
+        """
+        said: Any = self.known.get(name)
+        if said is None:
+            return None if self.species.background is None else float(self.species.background)
+        if isinstance(said, Series):
+            return float(said.mean(begin, end, self.start)[0])
+        if isinstance(said, ReturnedWater):
+            return (1.0 - said.treated) * taken.get(said.source, 0.0) + said.added
+        return float(said)
+
+    def brought(
+        self, passing: Passing, begin: float, end: float, taken: dict[str, float]
+    ) -> tuple[Array, dict[Key, float], dict[Key, float], tuple[Array, Array]]:
+        """Return what comes into each cell, at which concentrations, and how much of it each feature brings.
+
+        Returns
+        -------
+        into : ndarray of float, (n_cells,)
+            [g/day].
+        brings : dict of float
+            Concentration by kind and feature [g/m³].
+        by_key : dict of float
+            Mass by kind and feature [g/day].
+        within : tuple of ndarray of float, (n_cells,)
+            Least and greatest concentration of what comes in [g/m³]; infinite the other way where nothing does.
+
+        Raises
+        ------
+        InputError
+            If water comes in of which no concentration is known.
+        """
+        n = self.model.grid.n_cells
+        into, least, most = np.zeros(n), np.full(n, np.inf), np.full(n, -np.inf)
+        brings: dict[Key, float] = {}
+        by_key: dict[Key, float] = {}
+        lacking = []
+        for giving in passing.giving:
+            if giving.water <= _NO_WATER:
+                continue
+            c = self.of(giving.key[1], begin, end, taken)
+            if c is None:
+                lacking.append(giving.key[1])
+                continue
+            np.add.at(into, giving.cells, giving.rate * c)
+            np.minimum.at(least, giving.cells, c)
+            np.maximum.at(most, giving.cells, c)
+            brings[giving.key] = c
+            by_key[giving.key] = by_key.get(giving.key, 0.0) + c * float(giving.rate.sum())
+        if lacking:
+            raise InputError(f"{lacking_concentration(self.model, self.species, lacking)}.")
+        return into, brings, by_key, (least, most)
