@@ -54,21 +54,21 @@ from .site import Drain as Drain
 from .site import Edit as Edit
 from .site import Evapotranspiration as Evapotranspiration
 from .site import FixedHead as FixedHead
+from .site import FreundlichSorption as FreundlichSorption
 from .site import GivenFlow as GivenFlow
 from .site import HeadDependent as HeadDependent
+from .site import LangmuirSorption as LangmuirSorption
+from .site import LinearSorption as LinearSorption
 from .site import Material as Material
 from .site import PickedCells as PickedCells
 from .site import Picture as Picture
 from .site import Recharge as Recharge
+from .site import ReturnedWater as ReturnedWater
 from .site import River as River
 from .site import Schedule as Schedule
 from .site import Seepage as Seepage
 from .site import Series as Series
 from .site import Site as Site
-from .site import FreundlichSorption as FreundlichSorption
-from .site import LangmuirSorption as LangmuirSorption
-from .site import LinearSorption as LinearSorption
-from .site import ReturnedWater as ReturnedWater
 from .site import Species as Species
 from .site import Spring as Spring
 from .site import Well as Well
@@ -128,6 +128,7 @@ __all__ = [
     "FlowResult",
     "FlowSensitivity",
     "FlowStep",
+    "FreundlichSorption",
     "GivenFlow",
     "Grid",
     "GriddedSurface",
@@ -135,8 +136,10 @@ __all__ = [
     "InkhornError",
     "InkhornWarning",
     "InputError",
+    "LangmuirSorption",
     "Layer",
     "LayerConductivity",
+    "LinearSorption",
     "Material",
     "Model",
     "OffsetSurface",
@@ -158,9 +161,6 @@ __all__ = [
     "Seepage",
     "Series",
     "Site",
-    "FreundlichSorption",
-    "LangmuirSorption",
-    "LinearSorption",
     "Species",
     "SplitMesh",
     "Spring",

@@ -97,7 +97,10 @@ KINDS: dict[str, Kind] = {
     "number": Kind(0, 0, 0, "0.3", "", (-1e300, 1e300)),
 }
 
-_BY_KILOGRAM = {"density": "kg/m^3", "distribution coefficient": "l/kg"}  # bare numbers, whatever the units of length
+_BY_KILOGRAM = {
+    "density": "kg/m^3",
+    "distribution coefficient": "l/kg",
+}  # bare numbers, whatever the units of length
 _NUMBER = re.compile(r"^\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*?)\s*$")
 _PLAIN_POWER = re.compile(r"(?<=[A-Za-z])(-?[1-9])(?![A-Za-z0-9.])")  # as people type it: m3/day, m3 d-1
 _POWER = r"(?:\^?-?[1-9](?![0-9.])|[⁻]?[¹²³⁴⁵]|\*\*-?[1-9](?![0-9.]))?"

@@ -21,7 +21,7 @@ from inkhorn.draw.flow import (
 from inkhorn.draw.hydrographs import heads_in_time, hydrograph, hydrographs
 from inkhorn.draw.maps import lay_picture
 from inkhorn.draw.mesh import plan, quality
-from inkhorn.draw.movement import breakthrough, highest_of, paths, plume, travel_times, zones
+from inkhorn.draw.movement import breakthrough, highest_of, paths, plume, snapshots, travel_times, zones
 from inkhorn.draw.of_project import (
     line_of,
     project_block,
@@ -74,6 +74,7 @@ __all__ = [
     "save_figure",
     "save_new",
     "section",
+    "snapshots",
     "span_of",
     "surface",
     "travel_times",

@@ -25,8 +25,9 @@ from inkhorn.units import unit_factor
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
 
-__all__ = ["breakthrough", "highest_of", "paths", "plume", "travel_times", "zones"]
+__all__ = ["breakthrough", "highest_of", "paths", "plume", "snapshots", "travel_times", "zones"]
 
 YEAR = 365.25
 
@@ -252,7 +253,10 @@ def plume(
     grid, species = result.flow.model.grid, result.species
     map_axes(ax, grid.mesh)
     number = grid.cell_number if layer is None else grid.cell_number[[grid.layer_index(layer)]]
-    values = result.values[time] / unit_factor(species.unit, "concentration")
+    record = result.records[time % len(result.records)]
+    values = np.where(record.water > 0.0, record.concentration, 0.0) / unit_factor(
+        species.unit, "concentration"
+    )
     column = np.where(number >= 0, values[number], -np.inf).max(axis=0)
     column[~np.isfinite(column)] = np.nan
     factor = 1.0 / unit_factor(species.unit, "concentration")
@@ -271,17 +275,57 @@ def plume(
     draw_site(ax, result.flow.model.site, bores=False)
     framed(ax, shown_at(grid.mesh), north=on_earth(result.flow.model.site))
     where = "highest in any layer" if layer is None else f"layer {grid.layer_names[grid.layer_index(layer)]}"
-    ax.set_title(
-        f"{result.flow.model.name}: {species.name} after {result.times[time] / YEAR:.3g} years, {where}"
-    )
+    ax.set_title(f"{result.flow.model.name}: {species.name} after {record.time / YEAR:.3g} years, {where}")
     return ax
+
+
+def snapshots(
+    result: TransportResult,
+    figure: Figure,
+    *,
+    layer: str | int | None = None,
+    times: Sequence[int] | None = None,
+) -> Figure:
+    """Draw a plume at several output times side by side, on one scale.
+
+    Parameters
+    ----------
+    result : TransportResult
+        Concentrations.
+    figure : Figure
+        To be filled.
+    layer : str or int, optional
+        Which; the highest concentration of the column if not given.
+    times : sequence of int, optional
+        Which output times; four evenly spread if not given.
+    """
+    last = len(result.records) - 1
+    chosen = (
+        list(times)
+        if times is not None
+        else np.unique(np.round(np.linspace(0, last, 5)[1:])).astype(int).tolist()
+    )
+    columns = min(len(chosen), 2)
+    rows = -(-len(chosen) // columns)
+    most = highest_of(result, layer, chosen)
+    for k, time in enumerate(chosen):
+        ax = figure.add_subplot(rows, columns, k + 1)
+        plume(result, layer=layer, time=time, most=most, ax=ax)
+        ax.set_title(f"after {result.records[time].time / YEAR:.3g} years")
+        if k:
+            legend = ax.get_legend()
+            if legend is not None:
+                legend.remove()
+    where = "highest in any layer" if layer is None else f"layer {layer}"
+    figure.suptitle(f"{result.flow.model.name}: {result.species.name}, {where}")
+    return figure
 
 
 def highest_of(result: TransportResult, layer: str | int | None, times: Sequence[int]) -> float:
     """Return the highest concentration over some output times, of all layers or of one, in the species' unit."""
     grid = result.flow.model.grid
     mine = slice(None) if layer is None else grid.cells.layer == grid.layer_index(layer)
-    most = max(float(result.values[k][mine].max()) for k in times)
+    most = max(float(result.records[k].concentration[mine].max()) for k in times)
     return most / unit_factor(result.species.unit, "concentration")
 
 
@@ -305,7 +349,7 @@ def breakthrough(result: TransportResult, wells: Sequence[str], *, ax: Axes | No
     species = result.species
     factor = 1.0 / unit_factor(species.unit, "concentration")
     for name in wells:
-        series = result.at_well(name)
+        series = result.at(name)
         (line,) = ax.plot(series.index / YEAR, series * factor, lw=2.0, label=name)
         passed = result.first_time_above(series, species.limit) if species.limit is not None else None
         if passed is not None and species.limit is not None:

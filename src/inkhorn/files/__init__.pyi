@@ -7,12 +7,13 @@ from .models import read_model as read_model
 from .models import write_model as write_model
 from .names import file_name as file_name
 from .pictures import read_picture as read_picture
+from .plumes import PlumeFile as PlumeFile
+from .plumes import read_concentration as read_concentration
+from .plumes import write_concentration as write_concentration
 from .rasters import read_raster as read_raster
 from .reading import must_exist as must_exist
-from .results import read_concentration as read_concentration
 from .results import read_last_heads as read_last_heads
 from .results import read_paths as read_paths
-from .results import write_concentration as write_concentration
 from .results import write_flow as write_flow
 from .results import write_paths as write_paths
 from .results import write_shapes as write_shapes
@@ -31,6 +32,7 @@ from .whole import written_whole as written_whole
 __all__ = [
     "GridFile",
     "MeshFile",
+    "PlumeFile",
     "Shape",
     "StepFile",
     "StepReader",

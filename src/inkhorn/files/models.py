@@ -14,7 +14,8 @@ from inkhorn.files.grid_tables import assembled, cell_table
 from inkhorn.files.meshes import opened_dataset
 from inkhorn.files.reading import reading_as
 from inkhorn.files.whole import written_whole
-from inkhorn.model import Model, WaterTable, ZoneMap, terms
+from inkhorn.model import Model, Solute, WaterTable, ZoneMap, terms
+from inkhorn.model.solutes import concentration_from, concentration_told
 from inkhorn.site import Schedule, properties
 from inkhorn.units import KINDS
 
@@ -55,7 +56,18 @@ def write_model(model: Model, path: str | Path) -> None:
     law = model.water_table
     data.attrs["water_table"] = json.dumps(vars(law))
     data.attrs["inflow_concentration"] = json.dumps(
-        {k: dict(v) for k, v in model.inflow_concentration.items()}
+        {k: {n: concentration_told(c) for n, c in v.items()} for k, v in model.inflow_concentration.items()}
+    )
+    data.attrs["solutes"] = json.dumps(
+        [
+            {
+                **vars(s),
+                "cells": s.cells.tolist(),
+                "share": s.share.tolist(),
+                "value": concentration_told(s.value),
+            }
+            for s in model.solutes
+        ]
     )
     for k, term in enumerate(model.terms):
         name = f"term_{k + 1}"
@@ -144,7 +156,14 @@ def read_model(path: str | Path) -> Model:
             grid=grid,
             terms=made,
             water_table=WaterTable(**json.loads(data.attrs["water_table"])),
-            inflow_concentration=json.loads(data.attrs["inflow_concentration"]),
+            inflow_concentration={
+                k: {n: concentration_from(c) for n, c in v.items()}
+                for k, v in json.loads(data.attrs["inflow_concentration"]).items()
+            },
+            solutes=[
+                Solute(**{**s, "value": concentration_from(s["value"])})
+                for s in json.loads(data.attrs.get("solutes", "[]"))
+            ],
             schedule=schedule,
             inputs_in_time=inputs_in_time,
             face_resistance=resistance,

@@ -1,4 +1,4 @@
-"""Results to open formats: NetCDF, GeoPackage, CSV."""
+"""Heads and paths to open formats: NetCDF, GeoPackage, CSV."""
 
 from __future__ import annotations
 
@@ -9,15 +9,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
-from inkhorn.files.grid_netcdf import mesh_dataset
+from inkhorn.files.layout import CellLayout
 from inkhorn.files.meshes import opened_dataset
 from inkhorn.files.reading import reading_as
 from inkhorn.files.whole import written_whole
 from inkhorn.flow import FlowResult
 from inkhorn.paths import PathResult
-from inkhorn.site import Species
-from inkhorn.space import Grid, RectangularMesh
-from inkhorn.transport import TransportResult
+from inkhorn.space import Grid
 from inkhorn.unit_choice import UnitChoice
 from inkhorn.units import unit_factor
 
@@ -27,10 +25,8 @@ if TYPE_CHECKING:
     import xarray as xr
 
 __all__ = [
-    "read_concentration",
     "read_last_heads",
     "read_paths",
-    "write_concentration",
     "write_flow",
     "write_paths",
     "write_shapes",
@@ -50,41 +46,6 @@ def _packed(data: xr.Dataset) -> dict[Any, dict[str, Any]]:
     return {name: {"zlib": True, "complevel": 4} for name, v in data.data_vars.items() if v.ndim > 1}
 
 
-class _Layout:
-    """How values of cells stand in a file: over rows and columns, or over the plan cells of a UGRID mesh, by layer."""
-
-    def __init__(self, grid: Grid) -> None:
-        import xarray as xr
-
-        self.grid, self.even = grid, isinstance(grid.mesh, RectangularMesh)
-        if self.even:
-            self.dims, coordinates = grid.coordinates()
-            self.about, self.shape, self.base = {}, grid.shape, xr.Dataset(coords=coordinates)
-            return
-        self.dims, self.shape = ("layer", "plan"), grid.cell_number.shape
-        self.base = mesh_dataset(grid.mesh).assign_coords(
-            layer=("layer", np.array(grid.layer_names, dtype=object))
-        )
-        self.about = {"mesh": "mesh", "location": "face"}
-        self._number, self._there = grid.cell_number, grid.cell_number >= 0
-
-    def __call__(self, values: NDArray[np.float64]) -> NDArray[np.float64]:
-        """Values of cells (n_cells,) as they stand in a file; NaN where there is no cell."""
-        if self.even:
-            return self.grid.to_block(values)
-        spread = np.full(self.shape, np.nan)
-        spread[self._there] = np.asarray(values, dtype=np.float64)[self._number[self._there]]
-        return spread
-
-    def read(self, block: NDArray[np.float64]) -> NDArray[np.float64]:
-        """Values of cells (n_cells,) from a file."""
-        if self.even:
-            return self.grid.per_block(block)
-        found = np.full(self.grid.n_cells, np.nan)
-        found[self._number[self._there]] = block[self._there]
-        return found
-
-
 def write_flow(flow: FlowResult, path: Path, units: UnitChoice = _AS_INSIDE) -> None:
     """Write heads, saturation, and the layers' elevations as NetCDF (CF conventions), step by step, in some units.
 
@@ -93,7 +54,7 @@ def write_flow(flow: FlowResult, path: Path, units: UnitChoice = _AS_INSIDE) -> 
     import h5netcdf
 
     length, factor = units.of("m")
-    grid, schedule, layout = flow.model.grid, flow.model.schedule, _Layout(flow.model.grid)
+    grid, schedule, layout = flow.model.grid, flow.model.schedule, CellLayout(flow.model.grid)
     first = FlowResult(flow.model, [flow.steps[0]], None, flow.start)
     head, saturation = first.head, first.saturation
     values = {
@@ -148,7 +109,7 @@ def read_last_heads(path: Path, grid: Grid) -> NDArray[np.float64]:
     InputError
         If the file is missing, or the run was on another grid.
     """
-    data, layout = opened_dataset(path), _Layout(grid)
+    data, layout = opened_dataset(path), CellLayout(grid)
     if "head" not in data:
         raise InputError(f'"{path}" holds no heads. Give the folder of a run.')
     metre = unit_factor(str(data["head"].attrs.get("units", "m")), "elevation")
@@ -162,58 +123,6 @@ def read_last_heads(path: Path, grid: Grid) -> NDArray[np.float64]:
     if not np.isfinite(cells).all():
         raise InputError(f'"{path}" has no head in {int((~np.isfinite(cells)).sum())} cells of this grid.')
     return cells
-
-
-def write_concentration(plume: TransportResult, path: Path) -> None:
-    """Write concentrations in time as NetCDF (CF conventions), laid out as heads are by `write_flow`."""
-    layout, labelled = _Layout(plume.flow.model.grid), plume.concentration
-    data = layout.base.assign_coords({k: v for k, v in labelled.coords.items() if v.dims == ("time",)})
-    data.attrs = {"Conventions": "CF-1.11", "title": plume.flow.model.name, "source": "Inkhorn, transport"}
-    data[plume.species.name] = (
-        ("time", *layout.dims),
-        np.array([layout(v) for v in plume.values]),  # noqa: PD011 - of no table
-        {**labelled.attrs, **layout.about},
-    )
-    pores = {"units": "m3", "long_name": "water in the pores", **layout.about}
-    data["pore_water"] = (layout.dims, layout(plume.water), pores)
-    data["mass_term"] = ("feature", np.array([kind for kind, _ in plume.gained], dtype=object))
-    data["mass_feature"] = ("feature", np.array([name for _, name in plume.gained], dtype=object))
-    for name, masses, words in (
-        ("mass_gained", plume.gained, "mass brought in since the beginning"),
-        ("mass_lost", plume.lost, "mass taken out since the beginning"),
-    ):
-        values = np.array(list(masses.values())).reshape(len(masses), len(plume.times))
-        data[name] = (("feature", "time"), values, {"units": "g", "long_name": words})
-    _write(data, path)
-
-
-def read_concentration(path: Path, flow: FlowResult, species: Species) -> TransportResult:
-    """Read concentrations that `write_concentration` wrote, on the flow that carried them.
-
-    Raises
-    ------
-    InputError
-        If the file is missing, is none, or of another grid or species.
-    """
-    data, layout = opened_dataset(path), _Layout(flow.model.grid)
-    needed = {species.name, "mass_gained", "mass_lost", "mass_term", "mass_feature", "pore_water", "time"}
-    if not needed <= set(data.variables) or data["pore_water"].shape != layout.shape:
-        raise InputError(
-            f'"{path}" holds no {species.name} of this grid. Expected what `write_concentration` wrote.'
-        )
-    values = data[species.name].to_numpy()
-    keys = list(
-        zip(map(str, data["mass_term"].to_numpy()), map(str, data["mass_feature"].to_numpy()), strict=True)
-    )
-    return TransportResult(
-        flow,
-        species,
-        data["time"].to_numpy().astype(np.float64),
-        np.array([layout.read(v) for v in values]),
-        layout.read(data["pore_water"].to_numpy()),
-        {key: data["mass_gained"].to_numpy()[k] for k, key in enumerate(keys)},
-        {key: data["mass_lost"].to_numpy()[k] for k, key in enumerate(keys)},
-    )
 
 
 def write_paths(paths: PathResult, path: Path) -> None:

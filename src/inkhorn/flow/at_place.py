@@ -53,7 +53,9 @@ def mean_flux(model: Model, step: FlowStep, filled: Array) -> Array:
                 arm = place[:, axis] - centroid[term.cells[out], axis]
                 moment[axis] -= np.bincount(term.cells[out], flow[out] * arm, n)
         for crossing, way in (("top", 0.5), ("floor", -0.5)):
-            here = np.flatnonzero((term.crossing == crossing) & ~term.holds)  # what holds a cell may stand for a side
+            here = np.flatnonzero(
+                (term.crossing == crossing) & ~term.holds
+            )  # what holds a cell may stand for a side
             moment[2] -= np.bincount(term.cells[here], flow[here] * way * height[term.cells[here]], n)
     moment[2] += step.drainage * 0.5 * height
     volume = cells.area * height

@@ -43,7 +43,9 @@ class _Pieces:
     slope: Array
 
 
-def across_line(grid: Grid, face_flow: Array, rim: Array, line: ArrayLike, unit: str = "m³/day") -> pd.DataFrame:
+def across_line(
+    grid: Grid, face_flow: Array, rim: Array, line: ArrayLike, unit: str = "m³/day"
+) -> pd.DataFrame:
     """Return what crosses a line in plan, layer by layer; see `FlowResult.across`.
 
     Parameters

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -74,7 +74,7 @@ def labelled(
     return data
 
 
-def blocks_of(steps: Sequence[Any] | Records, count: int, grid: Grid, values: Values) -> Any:
+def blocks_of(steps: Any, count: int, grid: Grid, values: Values) -> Any:
     """The values of all steps, at once if the records are at hand, else each when it is asked for."""
     if isinstance(steps, list):
         return np.stack([grid.to_block(values(k)) for k in range(count)])

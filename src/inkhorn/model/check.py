@@ -283,7 +283,7 @@ def _check_stated(model: Model) -> Iterator[Finding]:
                 kind = said.dimension_on(feature.geometry)
                 if kind not in _PLACED:
                     yield from _unusual(model, feature, name, value, kind, said.usual)
-        for species, value in feature.concentrations.items():
+        for species, value in feature.highest_concentrations.items():
             yield from _unusual(model, feature, f"concentration of {species}", value, "concentration")
 
 

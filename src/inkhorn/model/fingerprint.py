@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.model.model import Model
+from inkhorn.model.solutes import concentration_told
 from inkhorn.model.terms import Term, placed_fields
 from inkhorn.site import properties
 
@@ -113,8 +114,13 @@ def fingerprint(model: Model, *, dissolved: bool = False) -> dict[str, str]:
         parts["steps within periods"] = _digest(schedule.steps, schedule.growth)
     if dissolved:
         parts |= _of_properties(model, _OF_DISSOLVED)
-        known = json.dumps({k: dict(v) for k, v in model.inflow_concentration.items()}, sort_keys=True)
-        parts["concentrations of inflow"] = _digest(np.array(known))
+        brought = {
+            k: {n: concentration_told(c) for n, c in v.items()} for k, v in model.inflow_concentration.items()
+        }
+        parts["concentrations of inflow"] = _digest(np.array(json.dumps(brought, sort_keys=True)))
+        for s in model.solutes:
+            told = json.dumps([s.kind, s.name, s.species, concentration_told(s.value)])
+            parts[f'{s.kind} "{s.name}", {s.species}'] = _digest(np.array(told), s.cells, s.share)
     return parts
 
 

@@ -10,9 +10,9 @@ from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
 from inkhorn.read_only import freeze
-from inkhorn.site import Series
+from inkhorn.site import ReturnedWater, Series
 
-__all__ = ["HELD", "RATE", "START", "Solute"]
+__all__ = ["HELD", "RATE", "START", "Solute", "concentration_from", "concentration_told"]
 
 RATE, HELD, START = "mass source", "held concentration", "starting plume"
 
@@ -63,3 +63,22 @@ class Solute:
         if not isinstance(self.value, Series):
             return self.value
         return float(self.value.mean(begin, end, start)[0])
+
+
+def concentration_told(value: Any) -> Any:
+    """Return a concentration, in time or of water taken elsewhere too, as what JSON can hold."""
+    if isinstance(value, Series):
+        times = value.times.astype(str) if value.by_date else value.times
+        return {"times": times.tolist(), "values": value.values[:, 0].tolist(), "name": value.name}
+    if isinstance(value, ReturnedWater):
+        return vars(value)
+    return value if np.ndim(value) == 0 else np.asarray(value).tolist()
+
+
+def concentration_from(told: Any) -> Any:
+    """Return what `concentration_told` told."""
+    if not isinstance(told, dict):
+        return np.array(told) if isinstance(told, list) else told
+    return (
+        Series(told["times"], told["values"], name=told["name"]) if "times" in told else ReturnedWater(**told)
+    )

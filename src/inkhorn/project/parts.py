@@ -26,17 +26,24 @@ __all__ = [
     "GROWTH",
     "SHARE",
     "Angle",
+    "ByGroundConcentration",
+    "ByGroundDiffusion",
+    "ByGroundLength",
+    "ByGroundNumber",
     "Column",
     "Concentration",
     "Concentrations",
     "Diffusion",
+    "Distribution",
     "Elevation",
     "Length",
     "Number",
     "NumberChanging",
     "Part",
+    "Production",
     "Range",
     "Raw",
+    "ReturnedPart",
     "SeriesPart",
     "ShapeFile",
     "SoilWaterPart",
@@ -165,6 +172,7 @@ Elevation = Annotated[float, _reads("elevation"), _in_schema("elevation")]
 Time = Annotated[float, _reads("time"), _in_schema("time")]
 Concentration = Annotated[float, _reads("concentration"), _in_schema("concentration")]
 Diffusion = Annotated[float, _reads("diffusion"), _in_schema("diffusion")]
+Production = Annotated[float, _reads("production"), _in_schema("production")]
 Angle = Annotated[float, _reads("angle"), _in_schema("angle")]
 Number = Annotated[float, _reads("number"), _in_schema("number")]
 
@@ -280,7 +288,20 @@ class SoilWaterPart(Part):
     )
 
 
-_OTHERWISE: dict[str, type[Part]] = {"series": SeriesPart, "weather": SoilWaterPart, "column": Column}
+class ReturnedPart(Part):
+    """Water taken elsewhere and put in here: ``{ returned_from = "brine well", treated = 0.9 }``."""
+
+    ways: ClassVar[tuple[str, ...]] = ("returned_from",)
+    returned_from: str = told("the feature whose water it is, as it is at the time", "brine well")
+    treated: Number = told("share of the species that is taken out of it", 0.9, default=0.0, within=SHARE)
+    added: Concentration = told(
+        "what comes to it besides", "2 mg/l", default=0.0, within=nonnegative("concentration")
+    )
+
+
+_OTHERWISE: dict[str, type[Part]] = {
+    "series": SeriesPart, "weather": SoilWaterPart, "column": Column, "returned_from": ReturnedPart,
+}  # fmt: skip
 
 
 class Raw:
@@ -349,15 +370,37 @@ def range_in_schema(said: Quantity) -> dict[str, Any]:
     return bounds | ({"usual": list(usual)} if usual is not None and max(map(abs, usual)) < inf else {})
 
 
-def _concentrations(value: Any, info: Any) -> dict[str, float]:
+def _concentrations(value: Any, info: Any) -> dict[str, Any]:
     if not isinstance(value, dict):
         raise ValueError('expected species and numbers, as in { chloride = "30 mg/l" }')
-    return {k: quantity(v, "concentration", units=_units(info), what=k) for k, v in value.items()}
+    ways = ("series", "returned_from", "column")
+    return {
+        k: _elsewhere(v, info, ways)
+        if isinstance(v, dict)
+        else quantity(v, "concentration", units=_units(info), what=k)
+        for k, v in value.items()
+    }
 
 
+def by_ground(kind: str) -> Any:
+    """Return the type of a key that is one number, or one for each material, layer or zone by name."""
+
+    def read(value: Any, info: Any) -> Any:
+        units, what = _units(info), str(info.field_name)
+        if isinstance(value, dict):
+            return {k: quantity(v, kind, units=units, what=f"{what} of {k}") for k, v in value.items()}
+        return quantity(value, kind, units=units, what=what)
+
+    forms = [{"type": "number"}, {"type": "string"}, {"type": "object"}]
+    return Annotated[Any, PlainValidator(read), WithJsonSchema({"anyOf": forms, "unit": kind})]
+
+
+ByGroundNumber, ByGroundConcentration = by_ground("number"), by_ground("concentration")
+ByGroundLength, ByGroundDiffusion = by_ground("length"), by_ground("diffusion")
+Distribution = by_ground("distribution coefficient")
 NumberChanging = declared_type(Quantity("", in_time=True))
 Concentrations = Annotated[
-    dict[str, float],
+    dict[str, Any],
     PlainValidator(_concentrations),
     WithJsonSchema({"type": "object", "unit": "concentration"}),
 ]

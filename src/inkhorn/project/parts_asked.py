@@ -8,7 +8,9 @@ from pydantic import AfterValidator, BeforeValidator, PlainValidator, WithJsonSc
 
 from inkhorn.dates import one_date
 from inkhorn.project.parts import (
-    Diffusion,
+    ByGroundDiffusion,
+    ByGroundLength,
+    ByGroundNumber,
     Length,
     Number,
     Part,
@@ -52,6 +54,11 @@ def _date_or_day(value: Any) -> Any:
 
 DateOrDay = Annotated[
     Any, PlainValidator(_date_or_day), WithJsonSchema({"anyOf": [{"type": "number"}, {"type": "string"}]})
+]
+
+
+DateText = Annotated[
+    str, BeforeValidator(lambda value: str(one_date(value, "start"))), WithJsonSchema({"type": "string"})
 ]
 
 
@@ -194,30 +201,74 @@ class PathsPart(Part):
         return self
 
 
+class ImmobilePart(Part):
+    """Water in pores that it does not flow through."""
+
+    porosity: ByGroundNumber = told("share of the volume beside the effective porosity; by material too", 0.1)
+    exchange: ByGroundNumber = told(
+        "what passes between both in a day, per volume and difference of concentration, in 1/day", 0.002
+    )
+
+
 class TransportPart(Part):
-    """A dissolved species carried along."""
+    """Dissolved species carried along, through time where the flow is."""
 
     name: str = told("what the plume is called, of several", "with barrier", default="")
-    species: str = told("which, one of [[species]]", "chloride")
-    duration: Time = told("how long", "60 years", within=positive("time", usual=(0.01, 4e7)))
-    step_length: Time = told("in what steps", "0.5 years", within=positive("time"))
+    species: str | list[str] = told(
+        "which of [[species]]; several are carried together, and may decay", "chloride"
+    )
+    duration: Time | None = told(
+        "how long; as long as a run through time if not given",
+        "60 years",
+        default=None,
+        within=positive("time", usual=(0.01, 4e7)),
+    )
     outputs: Whole = told("times that are kept", 24, default=20, within=Range("number", 1))
-    dispersivity: Length = told(
-        "along the flow", "20 m", default=0.0, within=nonnegative("length", 1e6, (1e-4, 1e3))
+    times: list[Time] = told("days that are kept instead", [365, 3650], default_factory=list)
+    repeated: bool = told(
+        "whether a flow that ends before is gone through again and again", True, default=False
     )
-    transverse_dispersivity: Length = told(
-        "sideways", "2 m", default=0.0, within=nonnegative("length", 1e6, (1e-5, 200.0))
+    start: DateText | None = told(
+        "of day 0, for concentrations by date on steady flow", "2011-04-01", default=None
     )
-    vertical_dispersivity: Length = told(
-        "up and down", "0.2 m", default=0.0, within=nonnegative("length", 1e6, (1e-6, 20.0))
+    method: Literal["sharp", "upstream"] = told(
+        "sharp keeps fronts; upstream takes the steps it is given and spreads them", "sharp", default="sharp"
     )
-    diffusion: Diffusion = told(
-        "in the water of the pores",
-        "1e-9 m²/s",
-        default=0.0,
-        within=nonnegative("diffusion", usual=(1e-7, 1e-3)),
+    step_length: Time | None = told(
+        "the longest step; chosen if not given, but by the method upstream",
+        "0.5 years",
+        default=None,
+        within=positive("time"),
     )
-    watch: list[str] = told("wells whose concentration is followed", ["hatchery"], default_factory=list)
+    dispersivity: ByGroundLength = told("along the flow; by material too", "20 m", default=0.0)
+    transverse_dispersivity: ByGroundLength = told("sideways", "2 m", default=0.0)
+    vertical_dispersivity: ByGroundLength = told("up and down", "0.2 m", default=0.0)
+    diffusion: ByGroundDiffusion = told("in the water of the pores", "1e-9 m²/s", default=0.0)
+    immobile: ImmobilePart | None = told("water in pores that it does not flow through", default=None)
+    only_in_regions: list[str] = told(
+        "regions that take part, by name; from elsewhere water comes with the background; all of the grid if not given",
+        ["valley"],
+        default_factory=list,
+    )
+    across: list[str] = told(
+        "lines of [[across]] at which the mass that passes is told", ["inlet"], default_factory=list
+    )
+    watch: list[str] = told(
+        "wells, other features that take water, and bores whose concentration is drawn and told",
+        ["hatchery"],
+        default_factory=list,
+    )
+
+    @property
+    def of(self) -> list[str]:
+        """The species."""
+        return [self.species] if isinstance(self.species, str) else list(self.species)
+
+    @model_validator(mode="after")
+    def _steps_given(self) -> TransportPart:
+        if self.method == "upstream" and self.step_length is None:
+            raise ValueError("the method upstream takes the steps it is given; give step_length")
+        return self
 
 
 class FitPart(Part):

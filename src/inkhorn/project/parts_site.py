@@ -12,13 +12,19 @@ from typing import Annotated, Any, Literal
 from pydantic import BeforeValidator, Field, WithJsonSchema, create_model, model_validator
 
 from inkhorn.project.parts import (
+    SHARE,
+    ByGroundConcentration,
+    ByGroundDiffusion,
+    ByGroundNumber,
     Column,
     Concentration,
     Concentrations,
+    Distribution,
     Length,
     Number,
     NumberChanging,
     Part,
+    Production,
     Range,
     SeriesPart,
     ShapeFile,
@@ -184,6 +190,20 @@ class BoresPart(Part):
     levels_sheet: str | None = told("which sheet of it", "levels", default=None)
 
 
+class FreundlichPart(Part):
+    """Sorption in proportion to a power of the concentration."""
+
+    coefficient: ByGroundNumber = told("what is sorbed where the water holds 1 mg/l, in mg/kg", 3.0)
+    exponent: ByGroundNumber = told("of the concentration, mostly below 1", 0.7)
+
+
+class LangmuirPart(Part):
+    """Sorption until the places on the ground are taken."""
+
+    capacity: ByGroundNumber = told("what the ground takes up at most, in mg/kg", 40.0)
+    half_at: ByGroundConcentration = told("concentration at which it has taken up half of that", "15 mg/l")
+
+
 class SpeciesPart(Part):
     """Something dissolved in the water."""
 
@@ -204,6 +224,52 @@ class SpeciesPart(Part):
         default=None,
         within=nonnegative("concentration", usual=(0.0, 4e5)),
     )
+    distribution: Distribution | None = told(
+        "what is sorbed per mass of ground over the concentration; by material too, as in { sand = 0.1, peat = 2 }",
+        "0.2 l/kg",
+        default=None,
+    )
+    freundlich: FreundlichPart | None = told("sorption by a power of the concentration instead", default=None)
+    langmuir: LangmuirPart | None = told("sorption until all places are taken instead", default=None)
+    half_life: Time | None = told(
+        "after which half of it has decayed",
+        "12 years",
+        default=None,
+        within=positive("time", usual=(1e-3, 1e7)),
+    )
+    sorbed_half_life: Time | None = told(
+        "the same of what is sorbed; as of what is dissolved if not given",
+        "40 years",
+        default=None,
+        within=positive("time", usual=(1e-3, 1e9)),
+    )
+    production: Production = told(
+        "what comes about in the water of itself",
+        "0.1 mg/(l year)",
+        default=0.0,
+        within=nonnegative("production"),
+    )
+    daughters: dict[str, Number] = told(
+        "species that it decays into: how much of each comes of one gram",
+        {"nitrite": 0.74},
+        default_factory=dict,
+    )
+    diffusion: ByGroundDiffusion | None = told(
+        "in the pores, winding ways counted, instead of what [[transport]] says", "1e-9 m²/s", default=None
+    )
+    taken_by_plants: Number = told(
+        "its share in the water that plants and evaporation take: 1 where they take it along, 0 where it stays behind",
+        0,
+        default=1.0,
+        within=SHARE,
+    )
+
+    @model_validator(mode="after")
+    def _one_law(self) -> SpeciesPart:
+        laws = [n for n in ("distribution", "freundlich", "langmuir") if getattr(self, n) is not None]
+        if len(laws) > 1:
+            raise ValueError(f"it sorbs by {' and by '.join(laws)}; expected one of them")
+        return self
 
 
 class ZonesPart(Part):

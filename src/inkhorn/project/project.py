@@ -14,6 +14,7 @@ from inkhorn.files import read_last_heads, read_picture, read_raster
 from inkhorn.model import Finding, dimension_of
 from inkhorn.project.inputs import Inputs
 from inkhorn.project.parts_grid import FileMeshPart, MeshPart
+from inkhorn.project.parts_site import SpeciesPart
 from inkhorn.project.project_file import ProjectFile
 from inkhorn.project.read_features import FeatureReader
 from inkhorn.project.read_strata import StrataReader
@@ -24,10 +25,14 @@ from inkhorn.site import (
     Bore,
     Edit,
     Feature,
+    FreundlichSorption,
+    LangmuirSorption,
+    LinearSorption,
     Material,
     Picture,
     Series,
     Site,
+    Sorption,
     Species,
     Zones,
     kinds,
@@ -423,10 +428,7 @@ class _Reader:
             materials=materials,
             features=features,
             bores=bores,
-            species=tuple(
-                Species(s.name, s.unit, initial=s.initial, limit=s.limit, background=s.background)
-                for s in asked.species
-            ),
+            species=tuple(_species(k, s, self.source) for k, s in enumerate(asked.species)),
             name=asked.title,
             crs=self.source.crs.used if self.source.crs else None,
             picture=picture,
@@ -473,6 +475,7 @@ class _Reader:
         if asked.use_grid is not None:
             known([asked.use_grid], list(asked.grids), "grid", "use_grid")
         species = [s.name for s in site.species]
+        watched = [f.name for f in site.features] + [b.name for b in site.bores]
         for k, paths in enumerate(asked.paths):
             known(paths.wells, wells, "well", "paths", k, "wells")
             known(
@@ -482,8 +485,13 @@ class _Reader:
             known(paths.layers, layers, "layer", "paths", k, "layers")
             known(list(paths.retardation), list(asked.material), "material", "paths", k, "retardation")
         for k, plume in enumerate(asked.transport):
-            known([plume.species], species, "species", "transport", k, "species")
-            known(plume.watch, wells, "well", "transport", k, "watch")
+            known(plume.of, species, "species", "transport", k, "species")
+            known(plume.watch, watched, "well, feature or bore", "transport", k, "watch")
+            regions = [r.name for r in asked.region]
+            known(plume.only_in_regions, regions, "region", "transport", k, "only_in_regions")
+            known(plume.across, [a.name for a in asked.across], "line", "transport", k, "across")
+        for k, dissolved in enumerate(asked.species):
+            known(list(dissolved.daughters), species, "species", "species", k, "daughters")
         for k, region in enumerate(asked.region):
             known(region.layers, layers, "layer", "region", k, "layers")
             known(region.materials, list(asked.material), "material", "region", k, "materials")
@@ -501,6 +509,34 @@ class _Reader:
         for group in kinds():
             for k, part in enumerate(getattr(asked, group)):
                 known(list(getattr(part, "concentration", {})), species, "species", group, k, "concentration")
+
+
+def _species(k: int, part: SpeciesPart, source: Source) -> Species:
+    """A species, with its law of sorption."""
+    law: Sorption | None = None
+    try:
+        if part.distribution is not None:
+            law = LinearSorption(part.distribution)
+        elif part.freundlich is not None:
+            law = FreundlichSorption(part.freundlich.coefficient, part.freundlich.exponent)
+        elif part.langmuir is not None:
+            law = LangmuirSorption(part.langmuir.capacity, part.langmuir.half_at)
+        return Species(
+            part.name,
+            part.unit,
+            initial=part.initial,
+            limit=part.limit,
+            background=part.background,
+            sorption=law,
+            half_life=part.half_life,
+            sorbed_half_life=part.sorbed_half_life,
+            production=part.production,
+            daughters=part.daughters,
+            diffusion=part.diffusion,
+            taken_by_plants=part.taken_by_plants,
+        )
+    except InputError as problem:
+        raise InputError(f"{source.by('species', k)}: {problem}") from None
 
 
 def read_project(path: str | Path, *, variant: str | None = None) -> Project:

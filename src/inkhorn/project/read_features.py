@@ -12,15 +12,17 @@ from inkhorn.errors import InputError, did_you_mean, gathering
 from inkhorn.files.shapes import Shape
 from inkhorn.files.tables import Table
 from inkhorn.model import dimension_of
-from inkhorn.project.parts import Column, Raw, SeriesPart, SoilWaterPart
+from inkhorn.project.parts import Column, Raw, ReturnedPart, SeriesPart, SoilWaterPart
 from inkhorn.project.parts_site import EditPart, FeaturePart, TimePart, WellsPart
 from inkhorn.project.read_strata import StrataReader
 from inkhorn.project.source import Source
 from inkhorn.site import (
+    Concentrations,
     Edit,
     Feature,
     PickedCells,
     Quantity,
+    ReturnedWater,
     Schedule,
     Series,
     Well,
@@ -142,6 +144,16 @@ class FeatureReader:
             return tuple(found) if several else found[0]
         return value
 
+    def _concentration(self, value: Any, shape: Shape, feature: str, *key: Any) -> Any:
+        """What water brings: a number, in time, from a column, or that of water taken elsewhere."""
+        if isinstance(value, Column):
+            return self._number(value, shape, "concentration", 1, *key)
+        if isinstance(value, SeriesPart):
+            return self.series(value, "concentration", feature, *key)
+        if isinstance(value, ReturnedPart):
+            return ReturnedWater(value.returned_from, value.treated, value.added)
+        return value
+
     def _shapes(self, part: FeaturePart, kind: type[Feature], *key: Any) -> list[Shape]:
         """The shapes of a file, or cells told one by one."""
         if part.file is not None:
@@ -185,6 +197,10 @@ class FeatureReader:
                 value = getattr(part, key)
                 if isinstance(said, Quantity):
                     value = self._value(value, said, shape, geometry, name, group, k, key)
+                elif isinstance(said, Concentrations):
+                    value = {
+                        n: self._concentration(v, shape, name, group, k, key, n) for n, v in value.items()
+                    }
                 values[key] = tuple(value) if isinstance(value, list) else value
             try:
                 yield kind(name=name, source=shape.source, **kind.at(shape.geometry), **values)

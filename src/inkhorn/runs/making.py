@@ -219,7 +219,7 @@ def run_project(
                 initial_heads=making.initial_heads,
                 before=making.before,
             )
-            making.products(Work(project, model, flow, folder, making.journal))
+            making.products(Work(project, model, flow, folder, making.journal, making.before))
             time = project.asked.time
             if time is not None and not time.keep_flows:
                 flow = _with_last_record(flow)

@@ -164,11 +164,22 @@ class Run:
 
         return self._of(PathsProduct(), name)
 
-    def transport(self, name: str = "") -> TransportResult:
-        """Return a plume, of several by name."""
+    def transport(self, name: str = "", species: str | None = None) -> TransportResult:
+        """Return a plume: of several requests by name, and of several species carried together by theirs.
+
+        Raises
+        ------
+        InputError
+            If there is none such.
+        """
         from inkhorn.runs.plume import PlumeProduct
 
-        return self._of(PlumeProduct(), name)
+        made: dict[str, TransportResult] = self._of(PlumeProduct(), name)
+        wanted = next(iter(made)) if species is None else species
+        if wanted not in made:
+            known = list(made)
+            raise InputError(f'"{self.path}" has no {wanted}; it has {known}.{did_you_mean(wanted, known)}')
+        return made[wanted]
 
     def _of(self, product: Product[Any], name: str) -> Any:
         asked = {a.name: a for a in product.requests(self.project, self._placed)}

@@ -40,6 +40,8 @@ class Work:
         Where files go.
     journal : Journal
         Told how it goes.
+    before : RunFolder, optional
+        That of a run which was stopped, and is gone on from.
     """
 
     project: Project
@@ -47,6 +49,7 @@ class Work:
     flow: FlowResult
     folder: RunFolder
     journal: Journal
+    before: RunFolder | None = None
 
 
 @dataclass(frozen=True)
@@ -127,7 +130,7 @@ def digest_of(project: Project, model: Model, asked: Any) -> str:
     said = [
         sorted(parts.items()),
         repr(asked),
-        [repr(s) for s in project.site.species],
+        [vars(s) for s in project.site.species],
         [
             (b.name, b.x, b.y, b.layer, b.levels.tolist(), b.dates.astype(str).tolist())
             for b in project.site.bores

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
 
@@ -45,7 +45,7 @@ class FixedHead(Feature):
         Hold every cell of the column, not the uppermost only.
     layers : tuple of str
         Hold the cells of these layers instead.
-    concentration : dict of float
+    concentration : dict of float, Series or ReturnedWater
         Of each species in the water it brings in, by name [g/m³].
     """
 
@@ -56,7 +56,7 @@ class FixedHead(Feature):
         "whether every cell of the column is held, not the uppermost only", default=False
     )
     layers: tuple[str, ...] = layer_names("hold the cells of these layers instead of the uppermost")
-    concentration: Mapping[str, float] = concentrations()
+    concentration: Mapping[str, Any] = concentrations()
     kind: ClassVar[str] = "fixed head"
     table: ClassVar[str] = "fixed_head"
     shapes: ClassVar[tuple[str, ...]] = ("Polygon", "MultiPolygon", "LineString", "Point")
@@ -91,7 +91,7 @@ class HeadDependent(Feature):
         Of a line, instead [m/day], [m].
     layers : tuple of str
         Where it passes; every layer if not given.
-    concentration : dict of float
+    concentration : dict of float, Series or ReturnedWater
         Of each species in the water it brings in, by name [g/m³].
     """
 
@@ -122,7 +122,7 @@ class HeadDependent(Feature):
         example="300 m",
     )
     layers: tuple[str, ...] = layer_names("where it passes; every layer if not given")
-    concentration: Mapping[str, float] = concentrations()
+    concentration: Mapping[str, Any] = concentrations()
     kind: ClassVar[str] = "head-dependent boundary"
     table: ClassVar[str] = "head_dependent"
     shapes: ClassVar[tuple[str, ...]] = ("LineString", "Point", "Polygon", "MultiPolygon")
@@ -155,7 +155,7 @@ class River(Feature):
         Of a metre of line, instead of these three [m²/day per m]; of a cell told one by one as a whole [m²/day].
     layer : str, optional
         The layer it lies in; that which holds its bed if not given.
-    concentration : dict of float
+    concentration : dict of float, Series or ReturnedWater
         Of each species in the water it brings in, by name [g/m³].
     """
 
@@ -194,7 +194,7 @@ class River(Feature):
         example="5 m/day",
     )
     layer: str | None = layer_names("the layer it lies in; that which holds its bed if not given", many=False)
-    concentration: Mapping[str, float] = concentrations()
+    concentration: Mapping[str, Any] = concentrations()
     kind: ClassVar[str] = "river"
     table: ClassVar[str] = "river"
     shapes: ClassVar[tuple[str, ...]] = ("LineString",)

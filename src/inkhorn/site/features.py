@@ -18,6 +18,7 @@ from inkhorn.errors import InputError, coordinate_off, did_you_mean
 from inkhorn.site.cells import PickedCells
 from inkhorn.site.declaration import Concentrations, LayerNames, Quantity, Symbol, declared_fields
 from inkhorn.site.series import Series
+from inkhorn.site.species import ReturnedWater
 from inkhorn.units import plain
 
 __all__ = [
@@ -181,9 +182,16 @@ class Feature:
             elif isinstance(declared, Concentrations):
                 what = f"{self.where}: concentration of"
                 said = Quantity("", dimension="concentration", check="nonnegative")
-                numbers = {k: plain(v, "concentration", f"{what} {k}") for k, v in value.items()}
+                numbers = {
+                    k: v
+                    if isinstance(v, (Series, ReturnedWater))
+                    else plain(v, "concentration", f"{what} {k}")
+                    for k, v in value.items()
+                }
                 for species, number in numbers.items():
-                    said.checked(f"{what} {species}", number)
+                    if not isinstance(number, ReturnedWater):
+                        given = number.values if isinstance(number, Series) else number
+                        said.checked(f"{what} {species}", given)
                 object.__setattr__(self, name, numbers)
             elif isinstance(declared, LayerNames) and declared.many:
                 names = (value,) if isinstance(value, str) else tuple(value)
@@ -219,13 +227,21 @@ class Feature:
         return tuple(named)
 
     @property
-    def concentrations(self) -> dict[str, float]:
-        """Of each species in the water that it brings, by name [g/m³]."""
-        found: dict[str, float] = {}
+    def concentrations(self) -> dict[str, Any]:
+        """Of each species in the water that it brings, by name: a number [g/m³], a Series or a ReturnedWater."""
+        found: dict[str, Any] = {}
         for name, (_, declared) in declared_fields(self).items():
             if isinstance(declared, Concentrations):
                 found |= getattr(self, name)
         return found
+
+    @property
+    def highest_concentrations(self) -> dict[str, float]:
+        """The highest there is of each species in the water that it brings [g/m³], of returned water what is added."""
+        return {
+            name: value.added if isinstance(value, ReturnedWater) else float(np.max(_values(value)))
+            for name, value in self.concentrations.items()
+        }
 
     def marked(self) -> list[tuple[str, Symbol]]:
         """Return how it is drawn and what the legend says; nothing if it is not."""

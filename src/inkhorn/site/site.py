@@ -13,8 +13,6 @@ from inkhorn.dates import dates
 from inkhorn.errors import (
     InputError,
     check_finite,
-    check_nonnegative,
-    check_positive,
     coordinate_off,
     did_you_mean,
     place_words,
@@ -28,7 +26,7 @@ from inkhorn.site.sources import Well
 from inkhorn.site.species import Species
 from inkhorn.site.zones import Zones
 from inkhorn.space import Strata
-from inkhorn.units import plain, refuse_impossible, unit_factor
+from inkhorn.units import plain, refuse_impossible
 
 if TYPE_CHECKING:
     from inkhorn.units import WithUnit

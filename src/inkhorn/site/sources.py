@@ -100,7 +100,7 @@ class Well(Feature):
         lies that much lower.
     casing_radius : float, optional
         Of the pipe in which its water stands [m]: what flows out of there or into it as the level moves counts in time.
-    concentration : mapping of str to float
+    concentration : mapping of str to float, Series or ReturnedWater
         Of each species in the water put in [g/m³].
     """
 
@@ -133,7 +133,7 @@ class Well(Feature):
         most=1000.0,
         example="0.3 m",
     )
-    concentration: Mapping[str, float] = concentrations("of each species in the water put in, by name")
+    concentration: Mapping[str, Any] = concentrations("of each species in the water put in, by name")
     kind: ClassVar[str] = "well"
     table: ClassVar[str] = "well"
     shapes: ClassVar[tuple[str, ...]] = ("Point",)
@@ -189,7 +189,7 @@ class Collector(Feature):
     radius: Given[float] = _radius()
     skin: Given[float] = _skin()
     lowest_level: Given[float | None] = _lowest("its axis")
-    concentration: Mapping[str, float] = concentrations("of each species in the water put in, by name")
+    concentration: Mapping[str, Any] = concentrations("of each species in the water put in, by name")
     kind: ClassVar[str] = "collector"
     table: ClassVar[str] = "collector"
     shapes: ClassVar[tuple[str, ...]] = ("LineString",)
@@ -215,7 +215,7 @@ class GivenFlow(Feature):
         For each metre of the line, instead [m²/day]; of cells told one by one for each [m³/day].
     layers : tuple of str
         Where it passes; every layer if not given.
-    concentration : mapping of str to float
+    concentration : mapping of str to float, Series or ReturnedWater
         Of each species in the water that comes in [g/m³].
     """
 
@@ -242,7 +242,7 @@ class GivenFlow(Feature):
         example="0.3 m²/day",
     )
     layers: tuple[str, ...] = layer_names("where it passes; every layer if not given")
-    concentration: Mapping[str, float] = concentrations("of each species in the water that comes in, by name")
+    concentration: Mapping[str, Any] = concentrations("of each species in the water that comes in, by name")
     kind: ClassVar[str] = "given flow"
     table: ClassVar[str] = "given_flow"
     shapes: ClassVar[tuple[str, ...]] = ("LineString",)
@@ -266,7 +266,7 @@ class Recharge(Feature):
         Where. Overlapping polygons add up.
     rate : float or Series
         Positive into the aquifer [m/day].
-    concentration : mapping of str to float
+    concentration : mapping of str to float, Series or ReturnedWater
         Of each species in that water [g/m³].
     """
 
@@ -279,7 +279,7 @@ class Recharge(Feature):
         check="nonnegative",
         example="250 mm/year",
     )
-    concentration: Mapping[str, float] = concentrations()
+    concentration: Mapping[str, Any] = concentrations()
     kind: ClassVar[str] = "recharge"
     table: ClassVar[str] = "recharge"
     shapes: ClassVar[tuple[str, ...]] = ("Polygon", "MultiPolygon")

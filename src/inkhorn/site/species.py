@@ -14,7 +14,15 @@ from inkhorn.units import plain, refuse_impossible, unit_factor
 if TYPE_CHECKING:
     from inkhorn.units import WithUnit
 
-__all__ = ["FreundlichSorption", "LangmuirSorption", "LinearSorption", "ReturnedWater", "Sorption", "Species", "plain_by_ground"]
+__all__ = [
+    "FreundlichSorption",
+    "LangmuirSorption",
+    "LinearSorption",
+    "ReturnedWater",
+    "Sorption",
+    "Species",
+    "plain_by_ground",
+]
 
 
 def plain_by_ground(given: Any, kind: str, what: str, check: Any, unit: str) -> Any:
@@ -52,7 +60,9 @@ class LinearSorption(Sorption):
     law: ClassVar[str] = "linear"
 
     def __post_init__(self) -> None:
-        made = plain_by_ground(self.distribution, "distribution coefficient", "distribution", check_nonnegative, "m³/g")
+        made = plain_by_ground(
+            self.distribution, "distribution coefficient", "distribution", check_nonnegative, "m³/g"
+        )
         object.__setattr__(self, "distribution", made)
 
 
@@ -133,7 +143,9 @@ class ReturnedWater:
 
     def __post_init__(self) -> None:
         if not 0.0 <= self.treated <= 1.0:
-            raise InputError(f"treated is {self.treated:g}; expected a share from 0 to 1 of what is taken out.")
+            raise InputError(
+                f"treated is {self.treated:g}; expected a share from 0 to 1 of what is taken out."
+            )
         object.__setattr__(self, "added", plain(self.added, "concentration", "added"))
         check_nonnegative("added", self.added, unit="g/m³")
 
@@ -197,7 +209,9 @@ class Species:
             value = plain(getattr(self, key), "time", f"{where}: {key}")
             object.__setattr__(self, key, value)
             if value is not None and not value > 0.0:
-                raise InputError(f"{where}: {key} is {value:g} days; expected more than 0. Leave it out where nothing decays.")
+                raise InputError(
+                    f"{where}: {key} is {value:g} days; expected more than 0. Leave it out where nothing decays."
+                )
         object.__setattr__(self, "production", plain(self.production, "production", f"{where}: production"))
         check_nonnegative(f"{where}: production", self.production, unit="g/m³/day")
         for name, share in self.daughters.items():
@@ -207,12 +221,18 @@ class Species:
         if self.daughters and self.half_life is None:
             raise InputError(f"{where} has daughters and no half-life. Give one.")
         if self.sorption is not None and not isinstance(self.sorption, Sorption):
-            raise InputError(f"{where}: sorption is {self.sorption!r}; expected one such as LinearSorption(2e-7).")
+            raise InputError(
+                f"{where}: sorption is {self.sorption!r}; expected one such as LinearSorption(2e-7)."
+            )
         if self.diffusion is not None:
-            made = plain_by_ground(self.diffusion, "diffusion", f"{where}: diffusion", check_nonnegative, "m²/day")
+            made = plain_by_ground(
+                self.diffusion, "diffusion", f"{where}: diffusion", check_nonnegative, "m²/day"
+            )
             object.__setattr__(self, "diffusion", made)
         if not 0.0 <= self.taken_by_plants <= 1.0:
-            raise InputError(f"{where}: taken_by_plants is {self.taken_by_plants:g}; expected a share from 0 to 1.")
+            raise InputError(
+                f"{where}: taken_by_plants is {self.taken_by_plants:g}; expected a share from 0 to 1."
+            )
         unit_factor(self.unit, "concentration")
 
     def __repr__(self) -> str:

@@ -6,7 +6,7 @@ from inkhorn.transport.inflow import lacking_concentration
 from inkhorn.transport.mixing import Mix, mixes_of
 from inkhorn.transport.record import STORES, PlumeRecord, PlumeStore
 from inkhorn.transport.result import TransportResult
-from inkhorn.transport.solve import METHODS, refuse_long_transport, solve_transport
+from inkhorn.transport.solve import METHODS, refuse_long_transport, refuse_what_lacks, solve_transport
 
 __all__ = [
     "METHODS",
@@ -21,5 +21,6 @@ __all__ = [
     "mixes_of",
     "numerical_spreading",
     "refuse_long_transport",
+    "refuse_what_lacks",
     "solve_transport",
 ]

@@ -1,8 +1,8 @@
 """Compiled loops of transport: flows of mass across faces, what each cell holds, and the limits put on both.
 
 Every loop runs over faces or over cells and writes only to its own, so that any number of threads gives the same bits.
-The neighbours of cell ``i`` stand at ``first[i]`` to ``first[i + 1]``: those at its sides first, from ``middle[i]`` on those
-above and below; `way` is 1 where the cell is the first of the face, else -1.
+The neighbours of cell ``i`` stand at ``first[i]`` to ``first[i + 1]``: those at its sides first, from ``middle[i]``
+on those above and below; `way` is 1 where the cell is the first of the face, else -1.
 """
 
 from __future__ import annotations
@@ -57,7 +57,7 @@ def _concentration_of(kind, one, two, water, ground, mass):  # type: ignore[no-u
     return c
 
 
-@njit(parallel=True, cache=True, nogil=True)
+@njit(cache=True, nogil=True)
 def concentrations(kind, one, two, water, ground, mass, c):  # type: ignore[no-untyped-def]
     """Write the concentration of each cell that holds anything; others keep theirs."""
     for i in prange(len(c)):
@@ -65,7 +65,7 @@ def concentrations(kind, one, two, water, ground, mass, c):  # type: ignore[no-u
             c[i] = _concentration_of(kind, one[i], two[i], water[i], ground[i], mass[i])
 
 
-@njit(parallel=True, cache=True, nogil=True)
+@njit(cache=True, nogil=True)
 def masses(kind, one, two, water, ground, c, mass):  # type: ignore[no-untyped-def]
     """Write the mass that each cell holds at its concentration."""
     for i in prange(len(c)):
@@ -184,17 +184,18 @@ def stage(  # type: ignore[no-untyped-def]
 
 @njit(parallel=True, cache=True, nogil=True)
 def room(  # type: ignore[no-untyped-def]
-    first, near, face, way, high, low, length, kind, one, two, water, ground, wet, held, least_in, most_in, own, c0, c_low,
-    mass, take, give
+    first, near, face, way, high, low, length, kind, one, two, water, ground, wet, held, least_in, most_in, own, c0,
+    c_low, mass, take, give
 ):  # fmt: skip
     """Write which share of what the corrections bring to each cell, and take from it, it has room for.
 
-    Bounds are the least and greatest of the cell, its neighbours and the water that comes in, before the step and after it
-    by the low flows.
+    Bounds are the least and greatest of the cell, its neighbours and the water that comes in, before the step and
+    after it by the low flows.
 
     References
     ----------
-    Zalesak, S. T. (1979), Fully multidimensional flux-corrected transport algorithms for fluids, J. Comput. Phys. 31, 335-362.
+    Zalesak, S. T. (1979), Fully multidimensional flux-corrected transport algorithms for fluids, J. Comput. Phys. 31,
+    335-362.
     """
     for i in prange(len(mass)):
         if held[i]:
@@ -233,7 +234,7 @@ def limited(a, b, high, low, take, give):  # type: ignore[no-untyped-def]
             low[f] += min(take[a[f]], give[b[f]]) * more
 
 
-@njit(parallel=True, cache=True, nogil=True)
+@njit(cache=True, nogil=True)
 def outflows(first, face, way, water, mixing, leaving, carried, mixed):  # type: ignore[no-untyped-def]
     """Write what leaves each cell with its water, and by mixing [m³/day]."""
     for i in prange(len(carried)):
@@ -247,7 +248,7 @@ def outflows(first, face, way, water, mixing, leaving, carried, mixed):  # type:
         mixed[i] = more
 
 
-@njit(parallel=True, cache=True, nogil=True)
+@njit(cache=True, nogil=True)
 def passed(c0, c1, begin, length, limit, first, last):  # type: ignore[no-untyped-def]
     """Note when each cell first rose above a limit, and when it last fell below again (infinite while it is above)."""
     for i in prange(len(c0)):
@@ -265,7 +266,7 @@ def dispersive(  # type: ignore[no-untyped-def]
     a, b, n_sides, water, area, normal, arm, share, height, filled, flux, pores, along, across, upwards, diffusion, wet,
     mixing, cross
 ):  # fmt: skip
-    """Write what mixes across each face: by the difference of its two cells, and by the gradient beside that [m³/day, m⁴/day].
+    """Write what mixes across each face, by the difference of its cells and by the gradient beside that [m³/day, m⁴/day].
 
     The flow along the face's normal is the face's own, across it the mean of both cells.
 
@@ -321,7 +322,7 @@ def dispersive(  # type: ignore[no-untyped-def]
         cross[f, 2] = surface * (dz - straight * rz)
 
 
-@njit(parallel=True, cache=True, nogil=True)
+@njit(cache=True, nogil=True)
 def column_weights(first, middle, near, face, way, area, height, wet, w1):  # type: ignore[no-untyped-def]
     """Write the weights of the neighbours above and below in a cell's upright gradient."""
     for i in prange(len(first) - 1):
@@ -355,7 +356,7 @@ def implicit_system(  # type: ignore[no-untyped-def]
     first, near, face, way, number, cells, water, mixing, leaving, theta, length, hold, held, brought, mass0, c0, indptr,
     indices, data, right
 ):  # fmt: skip
-    """Fill the rows of the cells that are taken implicitly; the diagonal stands first. Return how many entries there are."""
+    """Fill the rows of the cells that are taken implicitly; the diagonal stands first. Return how many entries."""
     n = 0
     for k in range(len(cells)):
         i = cells[k]

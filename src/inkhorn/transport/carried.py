@@ -26,7 +26,7 @@ from inkhorn.transport.dispersion import Dispersion
 from inkhorn.transport.inflow import Inflow
 from inkhorn.transport.neighbours import Neighbours
 from inkhorn.transport.passing import Passing
-from inkhorn.transport.record import PlumeRecord
+from inkhorn.transport.record import DECAY, EDGE, JUMP, PRESSED, PRODUCTION, PlumeRecord
 from inkhorn.transport.scheme import Crossing, Pores, Stepper
 
 __all__ = ["Carried", "ImmobileWater"]
@@ -35,8 +35,6 @@ Array = NDArray[np.float64]
 Mask = NDArray[np.bool_]
 Key = tuple[str, str]
 
-PRESSED, JUMP, DECAY = ("water pressed together", ""), ("levels that jump", ""), ("decay", "")
-PRODUCTION, EDGE = ("production", ""), ("edge of the transport", "")
 _MILLIGRAM = 1e-6  # mg/kg in g/g
 
 
@@ -53,8 +51,8 @@ class ImmobileWater:
 
     References
     ----------
-    van Genuchten, M. Th. and Wierenga, P. J. (1976), Mass transfer studies in sorbing porous media I, Soil Science Society of
-    America Journal 40, 473-480, eq. 2.
+    van Genuchten, M. Th. and Wierenga, P. J. (1976), Mass transfer studies in sorbing porous media I, Soil Science
+    Society of America Journal 40, 473-480, eq. 2.
     """
 
     porosity: Any
@@ -63,7 +61,9 @@ class ImmobileWater:
     def __post_init__(self) -> None:
         for name, kind, unit in (("porosity", "number", ""), ("exchange", "leakance", "1/day")):
             what = f"immobile water: {name}"
-            object.__setattr__(self, name, plain_by_ground(getattr(self, name), kind, what, check_nonnegative, unit))
+            object.__setattr__(
+                self, name, plain_by_ground(getattr(self, name), kind, what, check_nonnegative, unit)
+            )
 
 
 def _pores(model: Model, species: Species) -> Pores:
@@ -150,7 +150,9 @@ class Carried:
         self.immobile_water = np.zeros(n)
         self.exchange = np.zeros(n)
         if immobile is not None:
-            self.immobile_water = by_ground(model, "immobile porosity", immobile.porosity) * model.grid.cells.volume
+            self.immobile_water = (
+                by_ground(model, "immobile porosity", immobile.porosity) * model.grid.cells.volume
+            )
             self.exchange = by_ground(model, "exchange with immobile water", immobile.exchange)
         self.immobile = self.immobile_water * self.c
         self.retained = np.zeros(n)
@@ -163,6 +165,9 @@ class Carried:
         self.highest = float(self.c.max(initial=0.0))
         self.passing: Passing | None = None
         self.time = 0.0
+        self.brings: dict[Key, float] = {}
+        self.watch_times: list[float] = []  # since the last record
+        self.watched: list[Array] = []
         self.rate = np.zeros(n)  # of change in the last step [g/m³/day]
         self._resumed: PlumeRecord | None = None
         self.steppers: dict[float, Stepper] = {}
@@ -247,7 +252,9 @@ class Carried:
         if self.left_out.any():
             aside = self.left_out[near.a] | self.left_out[near.b]
             mixing[aside], cross[aside] = 0.0, 0.0
-        self.rises = np.diff(passing.saturated, axis=0)[0] / max(passing.length, 1e-300) * (passing.length > 0.0)
+        self.rises = (
+            np.diff(passing.saturated, axis=0)[0] / max(passing.length, 1e-300) * (passing.length > 0.0)
+        )
         self.crossing = Crossing(
             passing.across, mixing, cross, height, passing.wet, self.held, np.empty(n), passing.links, upright
         )
@@ -255,7 +262,14 @@ class Carried:
         self._leave()
         self.carried_out, self.mixed_out = np.empty(n), np.empty(n)
         _kernels.outflows(
-            near.first, near.face, near.way, passing.across, mixing, self.crossing.leaving, self.carried_out, self.mixed_out
+            near.first,
+            near.face,
+            near.way,
+            passing.across,
+            mixing,
+            self.crossing.leaving,
+            self.carried_out,
+            self.mixed_out,
         )
 
     def _leave(self) -> None:
@@ -269,7 +283,7 @@ class Carried:
         )
 
     def _jump(self, rise: Array, before: Array) -> None:
-        """Levels that jump take along what was held back, or leave it behind; the rest comes at the cell's concentration."""
+        """Levels that jump take along what was held back, or leave it behind; the rest has the cell's concentration."""
         assert self.passing is not None
         volume = self.model.grid.cells.volume
         over = self._sorbed_over()
@@ -290,13 +304,13 @@ class Carried:
             self._book(name, float((kept - mass)[cells].sum()))
             self.mass[cells] = kept[cells]
 
-    def residence(self) -> tuple[Array, Array]:
-        """Return how long what cells hold stays, by what water carries off alone, and with what mixes [day]."""
+    def residence(self) -> tuple[Array, Array, Array]:
+        """Return how long what cells hold stays, by what water carries off, and by all [day]; and that [m³]."""
         assert self.passing is not None
         low = self.passing.saturated.min(axis=0)
         hold = low * (self.porosity + self.density * self._steepest())
         carried = np.maximum(self.carried_out, 1e-300)
-        return hold / carried, hold / np.maximum(self.carried_out + self.mixed_out, 1e-300)
+        return hold / carried, hold / np.maximum(self.carried_out + self.mixed_out, 1e-300), hold
 
     def _steepest(self) -> Array:
         """The least of what sorbs more where the concentration rises by one [m³/g]."""
@@ -314,7 +328,9 @@ class Carried:
     def arrive(self, begin: float, end: float, taken: dict[str, float]) -> None:
         """Find out what comes in between two days."""
         assert self.passing is not None
-        self.into, self.brings, self.by_key, self.within = self.inflow.brought(self.passing, begin, end, taken)
+        self.into, self.brings, self.by_key, self.within = self.inflow.brought(
+            self.passing, begin, end, taken
+        )
         for s in self.solutes:
             if s.kind == RATE:
                 rate = s.at(begin, end, self.start)
@@ -396,9 +412,9 @@ class Carried:
             self._book(PRODUCTION, length * float(made.sum()))
         self.retained += length * (self.kept_back * leaves - back)
         if len(self.rim):
-            for key, outer, cells, rate in passing.through_rim:
-                concentration = np.where(rate > 0.0, self.brings.get(key, 0.0), leaves[cells])
-                np.add.at(self.rim, outer, length * rate * concentration)
+            for key, outer, cells, inflow in passing.through_rim:
+                concentration = np.where(inflow > 0.0, self.brings.get(key, 0.0), leaves[cells])
+                np.add.at(self.rim, outer, length * inflow * concentration)
 
     def _book(self, key: Key, mass: float) -> None:
         self.gained[key] = self.gained.get(key, 0.0) + max(mass, 0.0)
@@ -465,7 +481,7 @@ class Carried:
         return PlumeRecord(
             time=self.time,
             concentration=self.c.copy(),
-            retained=self.retained.copy() if self.retained.any() else np.empty(0),
+            retained=np.empty(0) if self.model.water_table.confined else self.retained.copy(),
             immobile=self.immobile.copy() if self.immobile_water.any() else np.empty(0),
             water=water,
             stored=self.stored(),
@@ -476,4 +492,6 @@ class Carried:
             first_above=self.first_above.copy(),
             last_above=self.last_above.copy(),
             step_length=length,
+            watch_times=np.array(self.watch_times),
+            watched=np.array(self.watched).reshape(len(self.watch_times), -1),
         )

@@ -26,8 +26,8 @@ class Dispersion:
     Parameters
     ----------
     longitudinal, transverse, vertical : float, mapping or array_like
-        Dispersivity along the flow, across it, and across it upwards [m]: one number, numbers by the names of materials or
-        layers, or one for each layer or cell as `Grid.per_cell` takes them.
+        Dispersivity along the flow, across it, and across it upwards [m]: one number, numbers by the names of
+        materials or layers, or one for each layer or cell as `Grid.per_cell` takes them.
     diffusion : float, mapping or array_like
         In the pores, winding ways counted [m²/day].
     """
@@ -42,7 +42,9 @@ class Dispersion:
         for name in ("longitudinal", "transverse", "vertical", "diffusion"):
             kind, unit = ("diffusion", "m²/day") if name == "diffusion" else ("length", "m")
             what = name if name == "diffusion" else f"dispersivity {name}"
-            object.__setattr__(self, name, plain_by_ground(getattr(self, name), kind, what, check_nonnegative, unit))
+            object.__setattr__(
+                self, name, plain_by_ground(getattr(self, name), kind, what, check_nonnegative, unit)
+            )
 
     def of_cells(self, model: Model) -> tuple[Array, Array, Array, Array]:
         """Return dispersivities along, across and upwards [m], and diffusion [m²/day], (n_cells,) each."""
@@ -52,7 +54,7 @@ class Dispersion:
 
 
 def numerical_spreading(flow: FlowResult, step_length: float, step: int = -1) -> tuple[float, float]:
-    """Return how much implicit steps with upstream weights spread, as dispersivities along and across the flow in plan [m].
+    """Return how much implicit steps with upstream weights spread, as dispersivities along and across the flow [m].
 
     Upstream weights act as a mixing by half the flow through each face, implicit steps as one along the way that is gone
     in half a step. The median over the water that moves.

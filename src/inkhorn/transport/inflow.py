@@ -56,7 +56,9 @@ class Inflow:
         """Days at which one of them changes."""
         series = [v for v in self.known.values() if isinstance(v, Series)]
         series += [
-            s.value for s in self.model.solutes if s.species == self.species.name and isinstance(s.value, Series)
+            s.value
+            for s in self.model.solutes
+            if s.species == self.species.name and isinstance(s.value, Series)
         ]
         days = [days_since(self.start, s.times, s.name) for s in series]
         return np.unique(np.concatenate(days)) if days else np.empty(0)

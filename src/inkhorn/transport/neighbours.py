@@ -68,15 +68,17 @@ class Neighbours:
 
         References
         ----------
-        Barth, T. J. and Jespersen, D. C. (1989), The design and application of upwind schemes on unstructured meshes, AIAA
-        Paper 89-0366 (gradients by least squares).
+        Barth, T. J. and Jespersen, D. C. (1989), The design and application of upwind schemes on unstructured meshes,
+        AIAA Paper 89-0366 (gradients by least squares).
         """
         faces, n = grid.faces, grid.n_cells
         n_sides, m = int((~faces.is_floor).sum()), len(faces)
         centre = grid.centres_of_gravity
         a, b = faces.cells.T
         arm = np.column_stack([faces.centroid[:, :2] - centre[a], faces.centroid[:, :2] - centre[b]])
-        apart = np.stack([(arm[:, :2] * faces.normal[:, :2]).sum(axis=1), -(arm[:, 2:] * faces.normal[:, :2]).sum(axis=1)])
+        apart = np.stack(
+            [(arm[:, :2] * faces.normal[:, :2]).sum(axis=1), -(arm[:, 2:] * faces.normal[:, :2]).sum(axis=1)]
+        )
         whole = apart.sum(axis=0)
         share = np.where(whole > 0.0, apart[0] / np.where(whole > 0.0, whole, 1.0), 0.5)
         whose = np.concatenate([a, b])

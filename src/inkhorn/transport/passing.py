@@ -82,7 +82,8 @@ class Passing:
     links : tuple of ndarray
         From which cell to which wells hand water on, and how much [m³/day].
     through_rim : list of tuple
-        Of each feature that passes outer faces: kind and name, which faces, of which cells, and the flow inwards [m³/day].
+        Of each feature that passes outer faces: kind and name, which faces, of which cells, and the flow inwards
+        [m³/day].
     """
 
     begin: float
@@ -121,7 +122,9 @@ class Passing:
         return begin + (time - self.begin) / self.length * (end - begin)
 
 
-def _terms(model: Model, step: Any) -> tuple[list[Giving], list[tuple[tuple[str, str], Index, Array]], list[Mix]]:
+def _terms(
+    model: Model, step: Any
+) -> tuple[list[Giving], list[tuple[tuple[str, str], Index, Array]], list[Mix]]:
     """What features bring in, what they take of each cell's water, and which of them mix."""
     giving, taking = [], []
     mixes = list(mixes_of(model, step))
@@ -177,26 +180,27 @@ def passing_of(flow: FlowResult, number: int) -> Passing:
     for mix in mixes:
         np.add.at(leaving, mix.takes, mix.taken)
     mixing = {(model.terms[mix.term].kind, model.terms[mix.term].feature_names[mix.feature]) for mix in mixes}
-    for (key, where, rate), rooted in zip(taking, takes_up, strict=True):
+    for (key, where, taken), rooted in zip(taking, takes_up, strict=True):
         if key not in mixing:
-            np.add.at(plants if rooted else leaving, where, rate)
+            np.add.at(plants if rooted else leaving, where, taken)
     linked = [_links(mix) for mix in mixes if len(mix.takes) and len(mix.gives) and mix.total > 0.0]
-    links = tuple(np.concatenate(parts) for parts in zip(*linked, strict=True)) if linked else ()
-    if not links:
-        links = (np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0))
+    none = (np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0))
+    out, to, rate = (np.concatenate(parts) for parts in zip(none, *linked, strict=True))
     # the water balance of the pores, and what of it the flow does not tell
     net = np.zeros(n)
     np.add.at(net, model.grid.faces.cells[:, 0], -step.face_flow)
     np.add.at(net, model.grid.faces.cells[:, 1], step.face_flow)
-    for term, rate in zip(model.terms, step.term_flow, strict=True):
-        np.add.at(net, term.cells, rate)
+    for term, comes in zip(model.terms, step.term_flow, strict=True):
+        np.add.at(net, term.cells, comes)
     length = step.end - step.begin
     rises = cells.volume * (after - before) / length if length > 0.0 else np.zeros(n)
     drains = np.zeros(n) if model.specific_yield is None else model.specific_yield
     retained = np.maximum(model.porosity - drains, 0.0)
     own = net - (model.porosity - retained) * rises
     flux = np.nan_to_num(flow.darcy_flux(number), nan=0.0)
-    rows = np.concatenate([np.full(len(where), k) for k, (_, where, _) in enumerate(taking)] or [np.empty(0, int)])
+    rows = np.concatenate(
+        [np.full(len(where), k) for k, (_, where, _) in enumerate(taking)] or [np.empty(0, int)]
+    )
     columns = np.concatenate([where for _, where, _ in taking] or [np.empty(0, int)])
     rates = np.concatenate([rate for _, _, rate in taking] or [np.empty(0)])
     return Passing(
@@ -216,7 +220,7 @@ def passing_of(flow: FlowResult, number: int) -> Passing:
         takers=[key for key, _, _ in taking],
         takes_up=takes_up,
         mixes=mixes,
-        links=links,
+        links=(out, to, rate),
         through_rim=_through_rim(model, step),
     )
 

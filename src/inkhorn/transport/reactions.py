@@ -66,7 +66,9 @@ def react(carried: Sequence[Carried], length: float) -> None:
     rates = [np.atleast_1d(one.decay()) for one in carried]
     n = max(len(r) for r in rates)
     rate = np.array([np.broadcast_to(r, n) for r in rates])
-    before = [np.array([getattr(one, store) for one in carried]) for store in ("mass", "retained", "immobile")]
+    before = [
+        np.array([getattr(one, store) for one in carried]) for store in ("mass", "retained", "immobile")
+    ]
     after = [decayed(stored, rate, yields, length) for stored in before]
     for k, one in enumerate(carried):
         kept = after[0][k].copy()

@@ -9,12 +9,29 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["STORES", "PlumeRecord", "PlumeRecords", "PlumeStore"]
+__all__ = [
+    "DECAY",
+    "EDGE",
+    "JUMP",
+    "OWN",
+    "PRESSED",
+    "PRODUCTION",
+    "STORES",
+    "PlumeRecord",
+    "PlumeRecords",
+    "PlumeStore",
+]
 
 Array = NDArray[np.float64]
 
 STORES = ("dissolved", "sorbed", "held back above the water table", "in immobile water")
 """Where mass is, in the order of `PlumeRecord.stored`."""
+
+
+PRESSED, JUMP, DECAY = ("water pressed together", ""), ("levels that jump", ""), ("decay", "")
+PRODUCTION, EDGE = ("production", ""), ("edge of the transport", "")
+OWN = (PRESSED, JUMP, DECAY, PRODUCTION, EDGE)
+"""What brings mass in or takes it out that is no feature."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -46,6 +63,10 @@ class PlumeRecord:
         there is no limit.
     step_length : float
         Of the last step [day].
+    watch_times : ndarray of float, (k,)
+        Ends of the steps since the record before [day].
+    watched : ndarray of float, (k, n_places)
+        Concentrations at the places of the result at those [g/m³], NaN where there is no water.
     """
 
     time: float
@@ -61,6 +82,8 @@ class PlumeRecord:
     first_above: Array = field(repr=False, default_factory=lambda: np.empty(0))
     last_above: Array = field(repr=False, default_factory=lambda: np.empty(0))
     step_length: float = 0.0
+    watch_times: Array = field(repr=False, default_factory=lambda: np.empty(0))
+    watched: Array = field(repr=False, default_factory=lambda: np.empty((0, 0)))
 
     def __repr__(self) -> str:
         return f"PlumeRecord(day {self.time:g}, {len(self.concentration)} cells)"
@@ -77,7 +100,10 @@ class PlumeRecords(Protocol):
 
 
 class PlumeStore(PlumeRecords, Protocol):
-    """Where records go as they are made."""
+    """Where records go as they are made.
+
+    One with a method `begin` is told the keys and the places of the result before the first record.
+    """
 
     def append(self, record: PlumeRecord, /) -> None:
         """Add a record after the last."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -12,7 +13,7 @@ from inkhorn.errors import InputError, did_you_mean
 from inkhorn.flow import FlowResult, across_line, blocks_of
 from inkhorn.shown import Shown
 from inkhorn.site import Species
-from inkhorn.transport.record import STORES, PlumeRecords
+from inkhorn.transport.record import OWN, STORES, PlumeRecords
 from inkhorn.units import WithUnit, plain
 
 if TYPE_CHECKING:
@@ -40,8 +41,8 @@ class TransportResult(Shown):
         Of the times that are kept; the first is the begin.
     keys : tuple of (kind, feature)
         What brings mass in or takes it out, as of `gained` and `lost` of the records.
-    watched : pandas.DataFrame
-        Concentration in the water that features take and in bores, a row for each step [g/m³].
+    places : tuple of str
+        Features that take water, and bores, whose concentrations the records tell at every step.
     start : datetime64 or None
         The date of day 0.
     """
@@ -50,15 +51,27 @@ class TransportResult(Shown):
     species: Species
     records: PlumeRecords = field(repr=False)
     keys: tuple[tuple[str, str], ...] = field(repr=False)
-    watched: pd.DataFrame = field(repr=False)
+    places: tuple[str, ...] = field(repr=False)
     start: np.datetime64 | None = None
 
     def __repr__(self) -> str:
         last = self.records[len(self.records) - 1]
         return (
-            f"TransportResult({self.species.name}: {len(self.records)} times to {last.time / 365.25:.4g} years, "
-            f"{len(self.watched) - 1} steps, up to {last.concentration.max():.4g} g/m³ at the end)"
+            f"TransportResult({self.species.name}: {len(self.records)} times to {last.time / 365.25:.4g} years, up to "
+            f"{last.concentration.max():.4g} g/m³ at the end)"
         )
+
+    @cached_property
+    def watched(self) -> pd.DataFrame:
+        """Concentration in the water that features take and in bores, a row for each step [g/m³]; where there is any."""
+        import pandas as pd
+
+        times = np.concatenate([np.asarray(r.watch_times) for r in self.records])
+        values = np.concatenate(
+            [np.reshape(r.watched, (len(r.watch_times), len(self.places))) for r in self.records]
+        )
+        frame = pd.DataFrame(values, pd.Index(times, name="time [day]"), list(self.places))
+        return frame.dropna(axis="columns", how="all")
 
     @property
     def times(self) -> Array:
@@ -112,7 +125,7 @@ class TransportResult(Shown):
             day = float((date - self.start) / np.timedelta64(1, "s")) / 86400.0
         if not times[0] <= day <= times[-1]:
             raise InputError(
-                f"{time} lies outside the run, which goes from day {times[0]:g} to {times[-1]:g}. Choose a time within it."
+                f"{time} lies outside the run, which goes from day {times[0]:g} to {times[-1]:g}. Choose one within."
             )
         return int(np.argmin(np.abs(times - day)))
 
@@ -151,12 +164,14 @@ class TransportResult(Shown):
         return spans[0][0] if spans else None
 
     def spans_above(self, series: pd.Series, limit: float) -> list[tuple[float, float]]:
-        """Return from when to when a series lies above a limit, one after the other [day]; infinite where it still does."""
+        """Return from when to when a series lies above a limit, one after the other [day]; infinite for not yet."""
         values, times = series.to_numpy(), series.index.to_numpy()
         above = values > limit
         spans, begin = [], float(times[0]) if len(above) and above[0] else None
         for k in np.flatnonzero(above[1:] != above[:-1]).tolist():
-            when = float(times[k] + (limit - values[k]) / (values[k + 1] - values[k]) * (times[k + 1] - times[k]))
+            when = float(
+                times[k] + (limit - values[k]) / (values[k + 1] - values[k]) * (times[k + 1] - times[k])
+            )
             if begin is None:
                 begin = when
             else:
@@ -179,8 +194,8 @@ class TransportResult(Shown):
         Returns
         -------
         pandas.DataFrame
-            What came in and went out by kind and feature, then what each store took up (out) or gave (in), then the total.
-            ``attrs["closing_error_percent"]`` is what is missing, of the larger of gain and loss.
+            What came in and went out by kind and feature, then what each store took up (out) or gave (in), then the
+            total. ``attrs["closing_error_percent"]`` is what is missing, of the larger of gain and loss.
         """
         import pandas as pd
 
@@ -188,12 +203,16 @@ class TransportResult(Shown):
         now, then = self.records[output % n], self.records[since % n]
         rows = []
         for k, (kind, feature) in enumerate(self.keys):
-            gained, lost = _at(now.gained, k) - _at(then.gained, k), _at(now.lost, k) - _at(then.lost, k)
+            gained, lost = float(now.gained[k] - then.gained[k]), float(now.lost[k] - then.lost[k])
+            if (kind, feature) in OWN and not (now.gained[k] or now.lost[k]):
+                continue  # of what there may be, only what there is
             rows.append([kind, feature, gained / _KILOGRAM, lost / _KILOGRAM])
         for name, more in zip(STORES, (now.stored - then.stored).tolist(), strict=True):
-            if name == STORES[0] or now.stored[STORES.index(name)] or more:
+            if name == STORES[0] or now.stored[STORES.index(name)] > 1e-12 * now.stored.sum():
                 rows.append([f"stored, {name}", "", max(-more, 0.0) / _KILOGRAM, max(more, 0.0) / _KILOGRAM])
-        frame = pd.DataFrame(rows, columns=["term", "feature", "in [kg]", "out [kg]"]).set_index(["term", "feature"])
+        frame = pd.DataFrame(rows, columns=["term", "feature", "in [kg]", "out [kg]"]).set_index(
+            ["term", "feature"]
+        )
         total = frame.sum()
         frame.loc[("total", ""), :] = total
         larger = float(total.max())
@@ -287,12 +306,20 @@ class TransportResult(Shown):
             rows.append(
                 [
                     record.time, float(grid.mesh.area[covered].sum()), float(cells.volume[above].sum()),
-                    float(record.water[above].sum()), float((record.water * record.concentration)[above].sum()) / _KILOGRAM,
-                    float(shapely.distance(place[above], source).max()) if above.any() else 0.0,
+                    float(record.water[above].sum()), float((record.water * record.concentration)[above].sum()) /
+                    _KILOGRAM, float(shapely.distance(place[above], source).max()) if above.any() else 0.0,
                     float(record.concentration[record.water > 0.0].max(initial=0.0)),
                 ]
             )  # fmt: skip
-        names = ["time [day]", "area [m²]", "ground [m³]", "water [m³]", "mass [kg]", "reach [m]", "highest [g/m³]"]
+        names = [
+            "time [day]",
+            "area [m²]",
+            "ground [m³]",
+            "water [m³]",
+            "mass [kg]",
+            "reach [m]",
+            "highest [g/m³]",
+        ]
         return pd.DataFrame(rows, columns=names).set_index("time [day]")
 
     def arrivals(self, limit: WithUnit | None = None) -> pd.DataFrame:
@@ -318,7 +345,14 @@ class TransportResult(Shown):
                     sum(min(end, last) - begin for begin, end in spans), float(series.max()), float(series.idxmax()),
                 ]
             )  # fmt: skip
-        names = ["at", "passed [day]", "below again [day]", "above for [day]", "highest [g/m³]", "highest on [day]"]
+        names = [
+            "at",
+            "passed [day]",
+            "below again [day]",
+            "above for [day]",
+            "highest [g/m³]",
+            "highest on [day]",
+        ]
         return pd.DataFrame(rows, columns=names).set_index("at")
 
     @property
@@ -391,10 +425,6 @@ class TransportResult(Shown):
         size = float(weight @ np.sqrt(grid.cells.area) / total)
         # a single cell has the spread of its own area beside that of its centre
         return float(2.355 * np.sqrt(max(np.linalg.eigvalsh(spread)[0], 0.0) + size**2 / 12.0) / size)
-
-
-def _at(values: Array, k: int) -> float:
-    return float(values[k]) if k < len(values) else 0.0
 
 
 def _plan_parts(grid: Any) -> tuple[NDArray[np.int64], NDArray[np.int64]]:

@@ -1,22 +1,27 @@
 """One step of a species: low flows that keep every bound, high ones that are sharp, and what lies between.
 
-A step is taken twice. The low flows are upstream and between neighbours only, explicit where a step is shorter than the water
-stays in a cell and as implicit as need be elsewhere, so that concentrations stay within bounds for steps of any length. The
-high flows come from concentrations that change evenly within cells (third order where the mesh is even) after two stages of
-a Runge-Kutta method. Each cell then takes as much of the difference as keeps it within the bounds of its neighbourhood; what
-one cell takes another gives, so that no mass is lost.
+A step is taken twice. The low flows are upstream and between neighbours only, explicit where a step is shorter than
+the water
+stays in a cell and as implicit as need be elsewhere, so that concentrations stay within bounds for steps of any
+length. The
+high flows come from concentrations that change evenly within cells (third order where the mesh is even) after two
+stages of a Runge-Kutta method. Each cell then takes as much of the difference as keeps it within the bounds of its
+neighbourhood; what one cell takes another gives, so that no mass is lost.
 
 References
 ----------
-Zalesak, S. T. (1979), Fully multidimensional flux-corrected transport algorithms for fluids, J. Comput. Phys. 31, 335-362.
-van Leer, B. (1985), Upwind-difference methods for aerodynamic problems governed by the Euler equations, Lectures in Applied
-Mathematics 22, 327-336 (kappa schemes).
-Burg, C. (2005), Higher order variable extrapolation for unstructured finite volume RANS flow solvers, AIAA Paper 2005-4999.
+Zalesak, S. T. (1979), Fully multidimensional flux-corrected transport algorithms for fluids, J. Comput. Phys. 31,
+335-362.
+van Leer, B. (1985), Upwind-difference methods for aerodynamic problems governed by the Euler equations, Lectures in
+Applied Mathematics 22, 327-336 (kappa schemes).
+Burg, C. (2005), Higher order variable extrapolation for unstructured finite volume RANS flow solvers, AIAA Paper
+2005-4999.
 Wicker, L. J. and Skamarock, W. C. (2002), Time-splitting methods for elastic models using forward time schemes, Monthly
 Weather Review 130, 2088-2097 (the stages).
 Ascher, U. M., Ruuth, S. J. and Spiteri, R. J. (1997), Implicit-explicit Runge-Kutta methods for time-dependent partial
 differential equations, Applied Numerical Mathematics 25, 151-167, section 2.6 (stages where cells are stiff).
-Weller, H., Woodfield, J., Kühnlein, C. and Smolarkiewicz, P. K. (2023), Adaptively implicit MPDATA advection for arbitrary
+Weller, H., Woodfield, J., Kühnlein, C. and Smolarkiewicz, P. K. (2023), Adaptively implicit MPDATA advection for
+arbitrary
 Courant numbers and meshes, Quarterly Journal of the Royal Meteorological Society 149, 369-388 (implicit as need be).
 """
 
@@ -128,7 +133,13 @@ class Stepper:
     """
 
     def __init__(
-        self, near: Neighbours, crossing: Crossing, pores: Pores, residence: Array, length: float, sharp: bool = True
+        self,
+        near: Neighbours,
+        crossing: Crossing,
+        pores: Pores,
+        residence: Array,
+        length: float,
+        sharp: bool = True,
     ) -> None:
         self.near, self.crossing, self.pores, self.length, self.sharp = near, crossing, pores, length, sharp
         n, m = len(residence), len(near.a)
@@ -192,12 +203,15 @@ class Stepper:
         _kernels.low_flows(near.a, near.b, x.across, x.mixing, c0, c_low, self.theta, low)
         leaves = at_links
         mass = self._mass
-        _kernels.held_after(near.first, near.face, near.way, low, mass0, into, x.leaving, leaves, length, mass)
+        _kernels.held_after(
+            near.first, near.face, near.way, low, mass0, into, x.leaving, leaves, length, mass
+        )
         c_low = pores.concentration(water[1], ground[1], mass, c_low)
         c_low[x.held] = c0[x.held]
         if not self.sharp:
             return c_low, mass.copy(), leaves
         middle = self._high_flows(c0, c_low, mass0, water, ground, into)
+        middle = np.clip(middle, np.minimum(c0, c_low), np.maximum(c0, c_low))  # what leaves has bounds, too
         own = length * x.leaving * (leaves - middle)
         own[x.links[0]] = 0.0  # what wells hand on is told already
         take, give = self._room
@@ -208,7 +222,9 @@ class Stepper:
         _kernels.limited(near.a, near.b, high, low, take, give)
         leaves = np.where(own >= 0.0, leaves + take * (middle - leaves), leaves + give * (middle - leaves))
         leaves[x.links[0]] = at_links[x.links[0]]
-        _kernels.held_after(near.first, near.face, near.way, low, mass0, into, x.leaving, leaves, length, mass)
+        _kernels.held_after(
+            near.first, near.face, near.way, low, mass0, into, x.leaving, leaves, length, mass
+        )
         c1 = pores.concentration(water[1], ground[1], mass, c_low)
         c1[x.held] = c0[x.held]
         return c1, mass.copy(), leaves
@@ -222,14 +238,20 @@ class Stepper:
 
     def _handed_on(self, c: Array, n: int) -> Array:
         out, to, rate = self.crossing.links
-        return np.bincount(to, rate * c[out], n)
+        return np.asarray(np.bincount(to, rate * c[out], n), dtype=np.float64)
 
     def _high_flows(
-        self, c0: Array, c_low: Array, mass0: Array, water: tuple[Array, Array], ground: tuple[Array, Array], brought: Array
+        self,
+        c0: Array,
+        c_low: Array,
+        mass0: Array,
+        water: tuple[Array, Array],
+        ground: tuple[Array, Array],
+        brought: Array,
     ) -> Array:
         """Write the high flows; return the concentrations in the middle of the step that they come from."""
         some = len(self.cells) > 0
-        on_way, middle = c0, c0
+        on_way = middle = c0
         self._flows_of(c0)
         if some:
             on_way, middle = self._stiff_stages(c0, c_low, mass0, water, ground, brought)
@@ -250,13 +272,21 @@ class Stepper:
         )  # fmt: skip
 
     def _stage(
-        self, share: float, c0: Array, on_way: Array, c: Array, mass0: Array, water: Any, ground: Any, brought: Array
+        self,
+        share: float,
+        c0: Array,
+        on_way: Array,
+        c: Array,
+        mass0: Array,
+        water: Any,
+        ground: Any,
+        brought: Array,
     ) -> Array:
-        """Return concentrations after a share of the step by the high flows of some; given ones where cells are implicit."""
+        """Return concentrations after a share of the step by high flows; given ones where cells are implicit."""
         x, near, pores, out = self.crossing, self.near, self.pores, np.empty_like(c0)
         _kernels.stage(
             near.first, near.face, near.way, self._high, mass0, brought, x.leaving, pores.kind, pores.one, pores.two,
-            *water, *ground, share, self.length, self.unknown, x.held, c0, on_way, c, out,
+            water[0], water[1], ground[0], ground[1], share, self.length, self.unknown, x.held, c0, on_way, c, out,
         )  # fmt: skip
         return out
 
@@ -270,7 +300,9 @@ class Stepper:
         holds = [early[0] + early[1] * by_secant, water[1] + ground[1] * by_secant]
         before = mass0[cells]
         if self.pores.kind != _kernels.LINEAR:
-            before = (water[0] + ground[0] * by_secant)[cells] * c0[cells]  # by the same secant, so that it is even
+            before = (water[0] + ground[0] * by_secant)[cells] * c0[
+                cells
+            ]  # by the same secant, so that it is even
         self._flows_of(c0, self._stiff)
         rate = self._explicit_rates(c0, brought)
         first = self._solve_stiff(holds[0], before + length * _GAMMA * rate, c_low)
@@ -332,20 +364,30 @@ class Stepper:
         return c1
 
     def _solve_stiff(self, hold: Array, right: Array, c_low: Array) -> Array:
-        """Solve for the implicit cells where stiff ones, and what mixes with them, are wholly so for a part of the step."""
+        """Solve for the implicit cells where stiff ones, and what mixes with them, are so for a part of the step."""
         given = self.crossing.held | (hold <= 0.0)
         zero = np.zeros_like(hold)
         system, _ = self._system_for(
             "high", self._stiff.astype(np.float64), _GAMMA * self.length, hold, given, zero, zero, c_low
         )
         c = c_low.copy()
-        c[self.cells] = system.solve(np.where(given, c_low, 0.0)[self.cells] + np.where(given[self.cells], 0.0, right), tolerance=1e-12)
+        c[self.cells] = system.solve(
+            np.where(given, c_low, 0.0)[self.cells] + np.where(given[self.cells], 0.0, right), tolerance=1e-12
+        )
         return c
 
     def _system_for(
-        self, name: str, theta: Array, length: float, hold: Array, held: Mask, brought: Array, mass0: Array, c0: Array
+        self,
+        name: str,
+        theta: Array,
+        length: float,
+        hold: Array,
+        held: Mask,
+        brought: Array,
+        mass0: Array,
+        c0: Array,
     ) -> tuple[LinearSystem, Array]:
-        """Return the system of the implicit cells, made anew only where what they hold has changed, and its right side."""
+        """Return the system of the implicit cells, made anew where what they hold has changed, and its right side."""
         x, near, cells = self.crossing, self.near, self.cells
         n = len(c0)
         number = np.full(n, -1, dtype=np.int64)
@@ -367,7 +409,10 @@ class Stepper:
         inner = (theta[out] > 0.0) & (number[to] >= 0) & (name == "low")  # else told from outside
         if inner.any():
             entries = -length * rate[inner] * theta[out[inner]]
-            matrix = matrix + coo_array((entries, (number[to[inner]], number[out[inner]])), shape=matrix.shape).tocsr()
+            matrix = (
+                matrix
+                + coo_array((entries, (number[to[inner]], number[out[inner]])), shape=matrix.shape).tocsr()
+            )
         matrix.sum_duplicates()
         system = LinearSystem(matrix, direct=True if len(cells) < _DIRECT_BELOW else None)
         self._systems[name] = (hold[cells].copy(), system)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from typing import TYPE_CHECKING, Any, overload
+from typing import Any
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -11,32 +11,32 @@ from numpy.typing import ArrayLike, NDArray
 from inkhorn.errors import InputError, check_nonnegative, check_positive
 from inkhorn.flow import FlowResult
 from inkhorn.model import Model
+from inkhorn.model.solutes import START
 from inkhorn.progress import Progress
 from inkhorn.site import Species
 from inkhorn.sizes import refuse_beyond
+from inkhorn.threads import threads_for
 from inkhorn.transport.carried import Carried, ImmobileWater
 from inkhorn.transport.dispersion import Dispersion
 from inkhorn.transport.neighbours import Neighbours
 from inkhorn.transport.passing import Passing, passing_of
 from inkhorn.transport.reactions import react
-from inkhorn.transport.record import PlumeStore
+from inkhorn.transport.record import OWN, PlumeStore
 from inkhorn.transport.result import TransportResult
 from inkhorn.transport.scheme import COURANT
 from inkhorn.transport.taken import Taken
 from inkhorn.units import WithUnit, plain
 
-if TYPE_CHECKING:
-    import pandas as pd
-
-__all__ = ["METHODS", "refuse_long_transport", "solve_transport"]
+__all__ = ["METHODS", "refuse_long_transport", "refuse_what_lacks", "solve_transport"]
 
 Array = NDArray[np.float64]
 
 METHODS = ("sharp", "upstream")
-_SLOW_CELLS = 0.02  # share of the cells that may be taken implicitly, so that they do not set the step of all
+_SLOW_WATER = 0.01  # share of what holds a species that may be taken implicitly, so that it does not set the step of all
 _WORTH = 4.0  # times a longer step, from which on it is
 _MIXING = 8.0  # times a longer step than mixing allows explicitly, from which on it is taken implicitly
 _ERROR = 0.005  # of the highest concentration: what a step may be off by in implicit cells
+_MOST_WATCHED = 200  # features beside wells and collectors, all of them or none
 _DECAY = 0.2  # of the time in which the fastest decays to 1/e: the longest step
 
 
@@ -60,7 +60,10 @@ def refuse_long_transport(duration: float, step_length: float, outputs: int, n_c
     steps = duration / step_length
     refuse_beyond("steps", steps, "the transport", "Take longer steps.")
     refuse_beyond(
-        "memory", 8.0 * outputs * n_cells, f"{float(outputs):.3g} outputs of {n_cells} cells", "Ask for fewer outputs."
+        "memory",
+        8.0 * outputs * n_cells,
+        f"{float(outputs):.3g} outputs of {n_cells} cells",
+        "Ask for fewer outputs.",
     )
 
 
@@ -76,7 +79,9 @@ def _spans(flow: FlowResult, until: float, repeated: bool) -> Iterator[tuple[int
             yield k, float(steps[k].begin), float(steps[k].end)
     if not repeated:
         return
-    again = [k for k in range(len(steps)) if not steps[k].steady and steps[k].end > steps[k].begin] or [len(steps) - 1]
+    again = [k for k in range(len(steps)) if not steps[k].steady and steps[k].end > steps[k].begin] or [
+        len(steps) - 1
+    ]
     begin = float(steps[again[0]].begin)
     shift = last - begin
     if shift <= 0.0:
@@ -93,14 +98,18 @@ def _longest(carried: Sequence[Carried], longest: float) -> tuple[float, bool]:
     """The step to be taken, and whether some of the mixing is then implicit."""
     best, implicit = longest, False
     for one in carried:
-        alone, whole = one.residence()
-        wet = one.passing.wet & ~one.held if one.passing is not None else ~one.held
-        if not wet.any():
+        alone, whole, hold = one.residence()
+        held = one.held | (hold <= 0.0)
+        if held.all():
             continue
+        weight = np.where(held, 0.0, hold)
 
-        def of(times: Array, wet: Any = wet) -> float:
-            all_, most = float(times[wet].min()), float(np.quantile(times[wet], _SLOW_CELLS))
-            return COURANT * (most if most > _WORTH * all_ else all_)
+        def of(times: Array, weight: Array = weight) -> float:
+            order = np.argsort(times)
+            reached = np.cumsum(weight[order])
+            most = float(times[order][np.searchsorted(reached, _SLOW_WATER * reached[-1])])
+            least = float(times[order][np.searchsorted(reached, 0.0, "right")])
+            return COURANT * (most if most > _WORTH * least else least)
 
         carry, mix = of(alone), of(whole)
         if carry > _MIXING * mix:
@@ -115,36 +124,30 @@ def _longest(carried: Sequence[Carried], longest: float) -> tuple[float, bool]:
 
 
 class _Watched:
-    """Concentrations in the water of features and bores, step by step."""
+    """Where concentrations are told at every step: features that take water, wells and collectors first, and bores."""
 
-    def __init__(self, bores: Mapping[str, int]) -> None:
-        self.bores, self.cells = list(bores), np.array(list(bores.values()), dtype=np.int64)
-        self.times: list[float] = []
-        self.rows: list[tuple[list[str], Array]] = []
+    def __init__(self, model: Model) -> None:
+        bores = _bores(model)
+        mixing = [n for t in model.terms if t.n_extra for n in t.feature_names]
+        others = [n for t in model.terms if not t.n_extra for n in t.feature_names]
+        features = list(dict.fromkeys([*mixing, *(others if len(others) <= _MOST_WATCHED else [])]))
+        self.names = tuple(dict.fromkeys([*features, *bores]))
+        self.place = {n: k for k, n in enumerate(self.names)}
+        self.at_bores = np.array([self.place[n] for n in bores], dtype=np.int64)
+        self.cells = np.array(list(bores.values()), dtype=np.int64)
+        self.known = np.empty(0, dtype=np.int64)  # of what is taken, those that are told
+        self.at_known = np.empty(0, dtype=np.int64)
 
-    def note(self, time: float, taken: Taken, one: Carried) -> None:
-        self.times.append(time)
-        self.rows.append((taken.names, np.concatenate([one.c[self.cells], taken.of(one.c, one.brings)])))
+    def meet(self, taken: Taken) -> None:
+        """Be told who takes water now."""
+        self.known = np.array([k for k, n in enumerate(taken.names) if n in self.place], dtype=np.int64)
+        self.at_known = np.array([self.place[taken.names[k]] for k in self.known], dtype=np.int64)
 
-    def last(self) -> dict[str, float]:
-        """The last of them by name."""
-        if not self.rows:
-            return {}
-        names, values = self.rows[-1]
-        return dict(zip([*self.bores, *names], np.nan_to_num(values).tolist(), strict=True))
-
-    def table(self) -> pd.DataFrame:
-        import pandas as pd
-
-        columns = list(dict.fromkeys([*self.bores, *(n for names, _ in self.rows for n in names)]))
-        place = {name: k for k, name in enumerate(columns)}
-        values = np.full((len(self.times), len(columns)), np.nan)
-        known: dict[int, Any] = {}
-        for row, (names, found) in zip(values, self.rows, strict=True):
-            at = known.setdefault(id(names), [place[n] for n in (*self.bores, *names)])
-            row[at] = found
-        frame = pd.DataFrame(values, pd.Index(self.times, name="time [day]"), columns)
-        return frame.dropna(axis="columns", how="all")
+    def of(self, taken: Taken, one: Carried) -> Array:
+        row = np.full(len(self.names), np.nan)
+        row[self.at_bores] = one.c[self.cells]
+        row[self.at_known] = taken.of(one.c, one.brings)[self.known]
+        return row
 
 
 def _bores(model: Model) -> dict[str, int]:
@@ -168,12 +171,25 @@ def _output_times(begin: float, until: float, outputs: int, times: ArrayLike | N
     return given if len(given) and given[-1] >= until else np.append(given, until)
 
 
-@overload
-def solve_transport(flow: FlowResult, species: Species, **options: Any) -> TransportResult: ...
-@overload
-def solve_transport(
-    flow: FlowResult, species: Sequence[Species], **options: Any
-) -> dict[str, TransportResult]: ...
+def refuse_what_lacks(
+    model: Model, species: Species, dispersion: Dispersion, immobile: ImmobileWater | None, start: Any
+) -> None:
+    """Refuse a species whose properties, or those of the ground that it needs, are not all there.
+
+    Raises
+    ------
+    InputError
+        If numbers by material name one that is not there or leave one out, bulk density is missing where something sorbs,
+        or something goes by dates and day 0 has none.
+    """
+    nothing = np.zeros(model.grid.n_cells, dtype=bool)
+    near: Any = None  # which only steps need
+    initial = model.grid.per_cell("initial", species.initial)
+    Carried(
+        model, near, species, dispersion, initial, _date(model, start), left_out=nothing, immobile=immobile
+    )
+
+
 def solve_transport(
     flow: FlowResult,
     species: Species | Sequence[Species],
@@ -193,7 +209,7 @@ def solve_transport(
     go_on_from: TransportResult | Mapping[str, TransportResult] | None = None,
     store: PlumeStore | Mapping[str, PlumeStore] | None = None,
     progress: Progress | None = None,
-) -> TransportResult | dict[str, TransportResult]:
+) -> Any:
     """Carry dissolved species with a flow, steady or in time.
 
     Concentrations are means over cells. They stay within those of their neighbourhood and of the water that comes in, and
@@ -204,7 +220,8 @@ def solve_transport(
     flow : FlowResult
         With porosity.
     species : Species or sequence of Species
-        What is dissolved; several are carried together, and may decay into each other. Its concentration in the water that
+        What is dissolved; several are carried together, and may decay into each other. Its concentration in the water
+        that
         a feature brings in is the model's `inflow_concentration`, or the species' `background`. Wells and collectors give
         back the mix of what they take.
     duration : float, optional
@@ -242,8 +259,7 @@ def solve_transport(
 
     Returns
     -------
-    TransportResult or dict of TransportResult
-        By the names of several species.
+    TransportResult, or dict of TransportResult by name where several species are given
 
     Raises
     ------
@@ -262,7 +278,7 @@ def solve_transport(
     if step_length is not None:
         check_positive("step_length", longest, unit="days")
     elif method == "upstream":
-        raise InputError("the method \"upstream\" takes the steps it is given; give step_length.")
+        raise InputError('the method "upstream" takes the steps it is given; give step_length.')
     keep = _output_times(begin, until, outputs, times)
     refuse_long_transport(until - begin, min(longest, until - begin), len(keep), model.grid.n_cells)
     date = _date(model, start)
@@ -281,9 +297,16 @@ def solve_transport(
         spread = dispersion.get(one.name) if isinstance(dispersion, Mapping) else dispersion
         carried.append(
             Carried(
-                model, near, one, spread or Dispersion(), values, date, left_out=left_out, immobile=immobile,
+                model,
+                near,
+                one,
+                spread or Dispersion(),
+                values,
+                date,
+                left_out=left_out,
+                immobile=immobile,
                 sharp=method == "sharp",
-            )  # fmt: skip
+            )
         )
     stores: list[Any] = [
         [] if store is None else (store[one.name] if isinstance(store, Mapping) else store) for one in of
@@ -291,7 +314,8 @@ def solve_transport(
     run = _Run(flow, carried, stores, begin, until, keep, longest, method, repeated, keep_flows, progress)
     if go_on_from is not None:
         run.take_over([go_on_from[s.name] if isinstance(go_on_from, Mapping) else go_on_from for s in of])
-    run.go()
+    with threads_for(model.grid.n_cells):
+        run.go()
     made = {s.name: run.result(k) for k, s in enumerate(of)}
     return made if several else made[of[0].name]
 
@@ -358,23 +382,25 @@ class _Run:
         self.keep_flows, self.progress = keep_flows, progress
         self.time, self.since, self.count = begin, begin, 0
         self.length = 0.0  # of the last step
-        self.keys: list[list[tuple[str, str]]] = [[] for _ in carried]
-        self.watched = [_Watched(_bores(flow.model)) for _ in carried]
+        self.keys = {one.species.name: _keys(flow.model, one) for one in carried}
+        self.watched = _Watched(flow.model)
+        for one, store in zip(carried, stores, strict=True):
+            if hasattr(store, "begin"):
+                store.begin(self.keys[one.species.name], self.watched.names)
         self.fresh = True
 
     def take_over(self, made: Sequence[TransportResult]) -> None:
         """Begin where results ended."""
-        for one, result, store, watched in zip(self.carried, made, self.stores, self.watched, strict=True):
+        for one, result, store in zip(self.carried, made, self.stores, strict=True):
             last = result.records[len(result.records) - 1]
             one.take_over(last, result.keys)
             self.time = self.since = last.time
             for k in range(len(store), len(result.records)):
                 store.append(result.records[k])
-            names = [n for n in result.watched.columns if n not in watched.bores]
-            watched.times = result.watched.index.to_list()
-            both = result.watched.reindex(columns=[*watched.bores, *names]).to_numpy()
-            watched.rows = [(names, row) for row in both]
-        self.keys = [list(result.keys) for result in made]
+            if tuple(result.keys) != self.keys[one.species.name] or result.places != self.watched.names:
+                raise InputError(
+                    "what is to be gone on from is of other features or bores, or of another species."
+                )
         self.keep = self.keep[self.keep > self.time]
         self.fresh = False
 
@@ -395,11 +421,12 @@ class _Run:
         for one in self.carried:
             one.meet(passing, begin)
         self.taken = Taken(self.flow.model, passing)
+        self.watched.meet(self.taken)
         stops = [self.keep, *(one.inflow.changes for one in self.carried), [end]]
         events = np.unique(np.concatenate([np.asarray(s, dtype=np.float64) for s in stops]))
         for event in events[(events > begin) & (events <= end)].tolist():
-            for one, watched in zip(self.carried, self.watched, strict=True):
-                one.arrive(self.time, event, watched.last() if one.returns else {})
+            for one in self.carried:
+                one.arrive(self.time, event, self._taken_now(one))
             if self.fresh:
                 self._keep()
                 self.fresh = False
@@ -413,7 +440,9 @@ class _Run:
             most, implicit = self.longest, False
         try_first = most
         if implicit:
-            try_first = min(most, self.length or min(float(c.residence()[1].min()) for c in self.carried) * COURANT)
+            try_first = min(
+                most, self.length or min(float(c.residence()[1].min()) for c in self.carried) * COURANT
+            )
         now = max(try_first, 1e-12)
         while self.time < event:
             left = event - self.time
@@ -427,39 +456,59 @@ class _Run:
                 one.exchange_with_immobile(0.5 * length)
             react(self.carried, 0.5 * length)
             self.time = event if count == 1 else self.time + length
-            for one, watched, c0 in zip(self.carried, self.watched, before, strict=True):
+            for one, c0 in zip(self.carried, before, strict=True):
                 one.time = self.time
                 one.note(c0, length)
-                watched.note(self.time, self.taken, one)
+                self._watch(one)
                 if one.returns and self.time < event:
-                    one.arrive(self.time, event, watched.last())
+                    one.arrive(self.time, event, self._taken_now(one))
             self.count += 1
             self.length = length
             if implicit:
                 worst = max(errors)
-                now = min(2.0 * length, most) if worst < 0.25 * _ERROR else length if worst < _ERROR else 0.5 * length
+                now = (
+                    min(2.0 * length, most)
+                    if worst < 0.25 * _ERROR
+                    else length
+                    if worst < _ERROR
+                    else 0.5 * length
+                )
             if self.progress is not None:
                 names = ", ".join(one.species.name for one in self.carried)
                 share = (self.time - self.begin) / (self.until - self.begin)
                 self.progress(f"following {names}, day {self.time:.0f} of {self.until:.0f}", share)
 
+    def _watch(self, one: Carried) -> None:
+        one.watch_times.append(self.time)
+        one.watched.append(self.watched.of(self.taken, one))
+
+    def _taken_now(self, one: Carried) -> dict[str, float]:
+        """Concentrations of what features take now, where any of it is put in again."""
+        if not one.returns:
+            return {}
+        values = np.nan_to_num(self.taken.of(one.c, one.brings))
+        return dict(zip(self.taken.names, values.tolist(), strict=True))
+
     def _keep(self) -> None:
-        for k, one in enumerate(self.carried):
-            for key in {**one.gained, **one.lost, **one.by_key}:
-                if key not in self.keys[k]:
-                    self.keys[k].append(key)
+        for one, store in zip(self.carried, self.stores, strict=True):
             if self.keep_flows and not len(one.across):
                 one.across = np.zeros(len(one.near.a))
                 one.rim = np.zeros(len(self.flow.model.grid.outer_faces))
-            self.stores[k].append(one.record(self.keys[k], self.since, self.length))
-            one.across = np.zeros_like(one.across)
-            one.rim = np.zeros_like(one.rim)
-            if not self.watched[k].times:
-                self.watched[k].note(self.time, self.taken, one)
+            if self.fresh:
+                self._watch(one)
+            store.append(one.record(self.keys[one.species.name], self.since, self.length))
+            one.across, one.rim = np.zeros_like(one.across), np.zeros_like(one.rim)
+            one.watch_times, one.watched = [], []
         self.since = self.time
 
     def result(self, k: int) -> TransportResult:
         one = self.carried[k]
-        return TransportResult(
-            self.flow, one.species, self.stores[k], tuple(self.keys[k]), self.watched[k].table(), one.start
-        )
+        keys, places = self.keys[one.species.name], self.watched.names
+        return TransportResult(self.flow, one.species, self.stores[k], keys, places, one.start)
+
+
+def _keys(model: Model, one: Carried) -> tuple[tuple[str, str], ...]:
+    """All that may bring mass in or take it out."""
+    features = [(t.kind, name) for t in model.terms for name in t.feature_names]
+    solutes = [(s.kind, s.name) for s in one.solutes if s.kind != START]
+    return (*features, *dict.fromkeys(solutes), *OWN)

@@ -39,7 +39,9 @@ class Taken:
             names.append(name)
             whole = mix.total
             places = (np.zeros(len(mix.takes), np.int64), mix.takes)
-            rows.append(csr_array((mix.taken / whole if whole > 0.0 else np.nan * mix.taken, places), shape=(1, n)))
+            rows.append(
+                csr_array((mix.taken / whole if whole > 0.0 else np.nan * mix.taken, places), shape=(1, n))
+            )
             self.added.append(mix.added / whole if whole > 0.0 else np.nan)
         others = [k for k, key in enumerate(passing.takers) if key not in mixed]
         if others:
@@ -65,5 +67,7 @@ class Taken:
         mixed = np.asarray(self.rows @ c)
         if any(self.added):
             known = {name: value for (_, name), value in brings.items()}
-            mixed = mixed + [a * known.get(n, 0.0) if a else 0.0 for n, a in zip(self.names, self.added, strict=True)]
+            mixed = mixed + [
+                a * known.get(n, 0.0) if a else 0.0 for n, a in zip(self.names, self.added, strict=True)
+            ]
         return mixed
