@@ -85,7 +85,7 @@ def test_no_words_lie_over_others_in_any_figure_of_a_run(quillmere_folder, monke
     for words_ in commands:
         code, _, err = command(*words_)
         assert (code, err) == (0, "")
-    assert len(seen) == 31
+    assert len(seen) == 32
     code, out, _ = command("show", made, "--at", "3700,2900", "--out", tmp_path / "shown")
     assert code == 0
     assert "Darcy flux" in " ".join(out.split())

@@ -42,7 +42,7 @@ def test_heads_come_back_from_netcdf(quillmere, tmp_path):
 
 def test_concentrations_come_back_from_netcdf(quillmere, tmp_path):
     plume = ik.solve_transport(
-        quillmere, ik.Species("chloride", initial=14.0, background=14.0), duration=900.0, step_length=300.0
+        quillmere, ik.Species("chloride", initial=14.0, background=14.0), duration=900.0, outputs=3
     )
     write_concentration(plume, tmp_path / "c.nc")
     with xr.open_dataset(tmp_path / "c.nc", decode_timedelta=False) as data:

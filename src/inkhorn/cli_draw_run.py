@@ -372,17 +372,32 @@ def draw_zones(
     drawn.one(called, lambda ax: draw.zones(traced, times, layer=layer, ax=ax), out)
 
 
+Species = Annotated[
+    str | None,
+    typer.Option(
+        "--species", help="Which, of several carried together; the first if not given.", metavar="NAME"
+    ),
+]
+
+
 @drawing.command("plume")
 def draw_plume(
     run: RunFolder,
     name: Named = "",
+    species: Species = None,
     layer: Annotated[
         str | None,
         typer.Option("--layer", help="Which layer; the highest of all if not given.", metavar="NAME"),
     ] = None,
     time: Annotated[
-        str | None, typer.Option("--time", help="Days since the start; the end if not given.", metavar="DAYS")
+        str | None,
+        typer.Option(
+            "--time", help="A date, or days since the start; the end if not given.", metavar="DATE|DAYS"
+        ),
     ] = None,
+    side_by_side: Annotated[
+        bool, typer.Option("--side-by-side", help="Four times, each twice as late as the one before.")
+    ] = False,
     picture: Photo = None,
     in_time: InTime = False,
     out: Output = None,
@@ -391,48 +406,54 @@ def draw_plume(
     from inkhorn import draw
 
     drawn = Drawn.of(run)
-    made = drawn.run.transport(name)
-    last = made.time_at(_days(time)) if time is not None else len(made.times) - 1
-    called = "-".join(word for word in ("plume", name, layer) if word)
+    made = drawn.run.transport(name, species)
+    last = made.time_at(_date_or_days(time)) if time is not None else len(made.times) - 1
+    called = "-".join(word for word in ("plume", name, species, layer) if word)
 
     def paint(ax: Axes, k: int, most: float | None = None) -> None:
         _laid(lambda a: draw.plume(made, layer=layer, time=k, most=most, ax=a), picture)(ax)
 
     if in_time:
         drawn.film(called, paint, range(last + 1), out, lambda steps: draw.highest_of(made, layer, steps))
+    elif side_by_side:
+        drawn.save(f"{called}-in-time", lambda figure: draw.snapshots(made, figure, layer=layer), out)
     else:
         drawn.one(called, lambda ax: paint(ax, last), out)
 
 
-def _days(text: str) -> float:
-    from inkhorn.errors import InputError
+def _date_or_days(text: str) -> float | str:
+    from inkhorn.dates import one_date
 
     try:
         return float(text)
     except ValueError:
-        raise InputError(f'--time is "{text}"; expected a number of days since the start.') from None
+        return str(one_date(text, "--time"))
 
 
 @drawing.command("concentrations")
 def draw_concentrations(
     run: RunFolder,
     name: Named = "",
+    species: Species = None,
     well: Annotated[
         list[str] | None,
         typer.Option(
-            "--well", help="By name; may be given several times; those watched if not.", metavar="NAME"
+            "--well",
+            help="A well, another feature that takes water, or a bore, by name; may be given several times; those "
+            "watched if not.",
+            metavar="NAME",
         ),
     ] = None,
     out: Output = None,
 ) -> None:
-    """Draw the concentrations in the water of wells in time."""
+    """Draw the concentrations in the water of wells, other features and bores in time."""
     from inkhorn import draw
     from inkhorn.errors import InputError
 
     drawn = Drawn.of(run)
-    made = drawn.run.transport(name)
+    made = drawn.run.transport(name, species)
     watched = next((a.watch for a in drawn.project.asked.transport if a.name == name), [])
-    wells = well or watched
+    wells = well or [n for n in watched if n in made.watched.columns]
     if not wells:
-        raise InputError("no well is watched. Name one with --well.")
+        raise InputError("nothing is watched that takes water. Name a well or a bore with --well.")
     drawn.one("concentrations", lambda ax: draw.breakthrough(made, wells, ax=ax), out)

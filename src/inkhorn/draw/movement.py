@@ -226,6 +226,7 @@ def plume(
     layer: str | int | None = None,
     time: int = -1,
     most: float | None = None,
+    bar: bool = True,
     ax: Axes | None = None,
 ) -> Axes:
     """Draw concentrations in plan, with the species' limit as a line.
@@ -240,6 +241,8 @@ def plume(
         Which output time.
     most : float, optional
         The highest concentration that colours are for, in the species' unit; that of the time if not given.
+    bar : bool
+        Whether there is a colour bar.
     ax : Axes, optional
         Where to draw; a new figure if not given.
 
@@ -267,7 +270,8 @@ def plume(
         cells = draw_cells(
             ax, grid, shown, cmap=SOLUTE, norm=LogNorm(floor, most), **see_through(result.flow.model.site)
         )
-        colour_bar(ax, cells, f"{species.name} [{species.unit}]")
+        if bar:
+            colour_bar(ax, cells, f"{species.name} [{species.unit}]")
     limit = species.limit
     if limit is not None and np.nanmin(column) < limit * factor < np.nanmax(column):
         draw_contours(ax, grid, column, [limit * factor], colors=[WARN], linewidths=2.0, zorder=4)
@@ -297,27 +301,31 @@ def snapshots(
     layer : str or int, optional
         Which; the highest concentration of the column if not given.
     times : sequence of int, optional
-        Which output times; four evenly spread if not given.
+        Which output times; four, each twice as late as the one before, if not given.
     """
     last = len(result.records) - 1
-    chosen = (
-        list(times)
-        if times is not None
-        else np.unique(np.round(np.linspace(0, last, 5)[1:])).astype(int).tolist()
-    )
+    doubling = np.unique(np.ceil(last / np.array([8, 4, 2, 1]))).astype(int).tolist()  # plumes slow down
+    chosen = list(times) if times is not None else doubling
     columns = min(len(chosen), 2)
     rows = -(-len(chosen) // columns)
     most = highest_of(result, layer, chosen)
     for k, time in enumerate(chosen):
         ax = figure.add_subplot(rows, columns, k + 1)
-        plume(result, layer=layer, time=time, most=most, ax=ax)
+        plume(result, layer=layer, time=time, most=most, bar=k % columns == columns - 1, ax=ax)
         ax.set_title(f"after {result.records[time].time / YEAR:.3g} years")
-        if k:
-            legend = ax.get_legend()
-            if legend is not None:
-                legend.remove()
+        ax.set_xlabel("")
+        ax.set_ylabel("")
+        legend = ax.get_legend()
+        if legend is not None:
+            legend.remove()
     where = "highest in any layer" if layer is None else f"layer {layer}"
-    figure.suptitle(f"{result.flow.model.name}: {result.species.name}, {where}")
+    species = result.species
+    limit = ""
+    if species.limit is not None:
+        limit = (
+            f"; red: {species.limit / unit_factor(species.unit, 'concentration'):g} {species.unit}, the limit"
+        )
+    figure.suptitle(f"{result.flow.model.name}: {species.name}, {where}{limit}")
     return figure
 
 

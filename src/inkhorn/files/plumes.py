@@ -31,6 +31,11 @@ _OF_RUN = {  # of the last record alone
     "last_above": ("last_above", "days", "when it was last fallen below again, infinite where it was not"),
 }
 _CACHE = 2.5e8  # bytes of records that are kept once they are read
+_TAKEN = {
+    "time", "layer", "x", "y", "plan", "mesh", "place", "store", "step_length", "stored", "mass_gained", "mass_lost",
+    "mass_term", "mass_feature", "mass_key", "watch_time", "watch_end", "watched", "face", "outer_face", "mass_flow",
+    "mass_inflow", *_OF_CELLS, *_OF_RUN,
+}  # fmt: skip
 _FLOWS = {"mass_flow": ("across", "face"), "mass_inflow": ("rim", "outer_face")}
 
 
@@ -52,6 +57,8 @@ class PlumeFile:
     def __init__(self, path: Path, flow: FlowResult, species: Species, *, made_of: str = "") -> None:
         self.path, self.flow, self.species, self.made_of = path, flow, species, made_of
         self.layout = CellLayout(flow.model.grid)
+        odd = species.name in _TAKEN or "/" in species.name or not species.name.strip()
+        self.named = "concentration" if odd else species.name  # of the variable
         self.keys: tuple[tuple[str, str], ...] = ()
         self.places: tuple[str, ...] = ()
         self._count = 0
@@ -68,8 +75,8 @@ class PlumeFile:
         """
         made = cls(path, flow, species)
         with reading_as(path, "what `write_concentration` wrote"), made._file("r") as file:
-            needed = {"concentration", "mass_gained", "watched", "mass_term", "time"}
-            fits = needed <= set(file.variables) and file["concentration"].shape[1:] == made.layout.shape
+            needed = {made.named, "mass_gained", "watched", "mass_term", "time"}
+            fits = needed <= set(file.variables) and file[made.named].shape[1:] == made.layout.shape
             if not fits or _text(file.attrs.get("species", "")) != species.name:
                 raise InputError(
                     f'"{path}" holds no {species.name} of this grid. Expected what `write_concentration` wrote.'
@@ -110,7 +117,7 @@ class PlumeFile:
             for name, axis in self._growing(file):
                 file[name].resize(k + 1, axis)
             file["time"][k], file["step_length"][k] = record.time, record.step_length
-            file["concentration"][k] = self.layout(record.concentration)
+            file[self.named][k] = self.layout(record.concentration)
             file["stored"][k] = record.stored
             file["mass_gained"][k], file["mass_lost"][k] = record.gained, record.lost
             for name, (own, _, _) in _OF_CELLS.items():
@@ -132,11 +139,10 @@ class PlumeFile:
             file.attrs["records"] = k + 1
         self._count = k + 1
 
-    @staticmethod
-    def _growing(file: Any) -> list[tuple[str, int]]:
+    def _growing(self, file: Any) -> list[tuple[str, int]]:
         """Tables that have a row for each record."""
         named = (
-            "time", "step_length", "concentration", "stored", "mass_gained", "mass_lost", "watch_end",
+            "time", "step_length", self.named, "stored", "mass_gained", "mass_lost", "watch_end",
             *_OF_CELLS, *_FLOWS,
         )  # fmt: skip
         return [(name, 0) for name in named if name in file]
@@ -181,7 +187,7 @@ class PlumeFile:
             made("time", ("time",), units=clock, long_name="time")
             made("step_length", ("time",), units="days", long_name="length of the last step")
             made(
-                "concentration", ("time", *layout.dims), units="g m-3",
+                self.named, ("time", *layout.dims), units="g m-3",
                 long_name=f"concentration of {self.species.name}", **layout.about,
             )  # fmt: skip
             for name, (own, units, words) in _OF_CELLS.items():
@@ -247,7 +253,7 @@ class PlumeFile:
             first, until = int(file["watch_end"][k - 1]) if k else 0, int(file["watch_end"][k])
             return PlumeRecord(
                 time=float(file["time"][k]),
-                concentration=cells("concentration"),
+                concentration=cells(self.named),
                 stored=of("stored"),
                 gained=of("mass_gained")[: len(self.keys)],
                 lost=of("mass_lost")[: len(self.keys)],

@@ -208,11 +208,12 @@ class Part(BaseModel):
     def _possible(self) -> Self:
         for name, key in type(self).model_fields.items():
             within, value = range_of(key), getattr(self, name)
-            if within is None or not isinstance(value, (int, float)):
+            if within is None:
                 continue
-            problem = within.problem(value)
-            if problem is not None:
-                raise PydanticCustomError("impossible", "{message}", {"message": problem, "key": name})
+            for one in value.values() if isinstance(value, dict) else [value]:
+                problem = within.problem(one) if isinstance(one, (int, float)) else None
+                if problem is not None:
+                    raise PydanticCustomError("impossible", "{message}", {"message": problem, "key": name})
         return self
 
 

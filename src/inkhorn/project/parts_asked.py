@@ -240,10 +240,21 @@ class TransportPart(Part):
         default=None,
         within=positive("time"),
     )
-    dispersivity: ByGroundLength = told("along the flow; by material too", "20 m", default=0.0)
-    transverse_dispersivity: ByGroundLength = told("sideways", "2 m", default=0.0)
-    vertical_dispersivity: ByGroundLength = told("up and down", "0.2 m", default=0.0)
-    diffusion: ByGroundDiffusion = told("in the water of the pores", "1e-9 m²/s", default=0.0)
+    dispersivity: ByGroundLength = told(
+        "along the flow; by material too", "20 m", default=0.0, within=nonnegative("length", 1e6, (1e-4, 1e3))
+    )
+    transverse_dispersivity: ByGroundLength = told(
+        "sideways", "2 m", default=0.0, within=nonnegative("length", 1e6, (1e-5, 200.0))
+    )
+    vertical_dispersivity: ByGroundLength = told(
+        "up and down", "0.2 m", default=0.0, within=nonnegative("length", 1e6, (1e-6, 20.0))
+    )
+    diffusion: ByGroundDiffusion = told(
+        "in the water of the pores",
+        "1e-9 m²/s",
+        default=0.0,
+        within=nonnegative("diffusion", usual=(1e-7, 1e-3)),
+    )
     immobile: ImmobilePart | None = told("water in pores that it does not flow through", default=None)
     only_in_regions: list[str] = told(
         "regions that take part, by name; from elsewhere water comes with the background; all of the grid if not given",

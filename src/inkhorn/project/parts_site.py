@@ -228,6 +228,7 @@ class SpeciesPart(Part):
         "what is sorbed per mass of ground over the concentration; by material too, as in { sand = 0.1, peat = 2 }",
         "0.2 l/kg",
         default=None,
+        within=nonnegative("distribution coefficient", usual=(1e-11, 1e-3)),
     )
     freundlich: FreundlichPart | None = told("sorption by a power of the concentration instead", default=None)
     langmuir: LangmuirPart | None = told("sorption until all places are taken instead", default=None)

@@ -16,12 +16,18 @@ def unusual(part: Part, places: Places, *key: Any) -> Iterator[Finding]:
     """Yield a finding for each number, in a table and those within it, that lies beyond what is usual."""
     for name, declared in type(part).model_fields.items():
         value, within = getattr(part, name), range_of(declared)
-        if within is not None and within.usual is not None and isinstance(value, (int, float)):
+        if within is not None and within.usual is not None:
             low, high = within.usual
-            if value != 0.0 and not low <= value <= high:
+            numbers = [
+                v
+                for v in (value.values() if isinstance(value, dict) else [value])
+                if isinstance(v, (int, float))
+            ]
+            odd = [v for v in numbers if v != 0.0 and not low <= v <= high]
+            if odd:
                 yield Finding(
                     "warning",
-                    f"{name} is {value:g}{within.unit}; {usual_words(within.usual, within.unit)}",
+                    f"{name} is {odd[0]:g}{within.unit}; {usual_words(within.usual, within.unit)}",
                     f"{places.at((*key, name))}, {'.'.join(str(k) for k in (*key, name) if not isinstance(k, int))}",
                     "Check its unit." if within.unit else "Check it.",
                 )

@@ -28,7 +28,8 @@ __all__ = [
 def plain_by_ground(given: Any, kind: str, what: str, check: Any, unit: str) -> Any:
     """A number, or numbers by material or layer, or an array; checked, in the units used inside."""
     named = isinstance(given, Mapping)
-    made = {str(k): plain(v, kind, f"{what} of {k}") for k, v in (given.items() if named else [("", given)])}
+    called = {k: f"{what} of {k}" if named else what for k in (given if named else [""])}
+    made = {str(k): plain(given[k] if named else given, kind, name) for k, name in called.items()}
     for key, value in made.items():
         check(f"{what} of {key}" if key else what, value, unit=unit)
         refuse_impossible(what, value, kind)

@@ -7,12 +7,29 @@ on those above and below; `way` is 1 where the cell is the first of the face, el
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from types import FunctionType, SimpleNamespace
+from typing import Any
+
 import numpy as np
 from numba import njit, prange
 
 KAPPA = 1.0 / 3.0  # of van Leer (1985): third order where the mesh is even
 LINEAR, FREUNDLICH, LANGMUIR = 0, 1, 2
 _NOTHING = 1e-300
+
+ALONE, SHARED = SimpleNamespace(), SimpleNamespace()
+"""The loops that many cells are worth several threads for, on one and on all there are."""
+
+
+def _in_both_ways(loop: Callable[..., None]) -> Callable[..., None]:
+    """Compile a loop for one thread and for several; the latter start theirs when they are first called."""
+    assert isinstance(loop, FunctionType)
+    shared: Any = FunctionType(loop.__code__, loop.__globals__, f"{loop.__name__}_shared")
+    shared.__qualname__ = shared.__name__  # by which compiled code is kept apart on disk
+    setattr(ALONE, loop.__name__, njit(cache=True, nogil=True)(loop))
+    setattr(SHARED, loop.__name__, njit(parallel=True, cache=True, nogil=True)(shared))
+    return loop
 
 
 @njit(cache=True, nogil=True, inline="always")
@@ -72,7 +89,7 @@ def masses(kind, one, two, water, ground, c, mass):  # type: ignore[no-untyped-d
         mass[i] = water[i] * c[i] + ground[i] * sorbed_at(kind, one[i], two[i], c[i])
 
 
-@njit(parallel=True, cache=True, nogil=True)
+@_in_both_ways
 def gradients(first, middle, near, w1, w2, wet, c, g):  # type: ignore[no-untyped-def]
     """Write the gradient of each cell by least squares over its neighbours, in plan and in its column."""
     for i in prange(len(c)):
@@ -92,7 +109,7 @@ def gradients(first, middle, near, w1, w2, wet, c, g):  # type: ignore[no-untype
         g[i, 0], g[i, 1], g[i, 2] = gx, gy, gz
 
 
-@njit(parallel=True, cache=True, nogil=True)
+@_in_both_ways
 def low_flows(a, b, water, mixing, c0, c1, theta, mass_flow):  # type: ignore[no-untyped-def]
     """Write the flow of mass across each face that keeps every bound: upstream, and between the two cells only."""
     for f in prange(len(a)):
@@ -109,7 +126,7 @@ def low_flows(a, b, water, mixing, c0, c1, theta, mass_flow):  # type: ignore[no
         mass_flow[f] = flow
 
 
-@njit(parallel=True, cache=True, nogil=True)
+@_in_both_ways
 def high_flows(  # type: ignore[no-untyped-def]
     a, b, n_sides, water, mixing, cross, arm, share, height, wet, c, g, without, mass_flow
 ):  # fmt: skip
@@ -150,7 +167,7 @@ def high_flows(  # type: ignore[no-untyped-def]
         mass_flow[f] = flow
 
 
-@njit(parallel=True, cache=True, nogil=True)
+@_in_both_ways
 def held_after(first, face, way, mass_flow, mass0, brought, leaving, c, length, mass):  # type: ignore[no-untyped-def]
     """Write the mass of each cell after a while of such flows, what is brought in and what leaves with its own water."""
     for i in prange(len(mass)):
@@ -160,7 +177,7 @@ def held_after(first, face, way, mass_flow, mass0, brought, leaving, c, length, 
         mass[i] = mass0[i] + length * rate
 
 
-@njit(parallel=True, cache=True, nogil=True)
+@_in_both_ways
 def stage(  # type: ignore[no-untyped-def]
     first, face, way, mass_flow, mass0, brought, leaving, kind, one, two, water0, water1, ground0, ground1, share,
     length, implicit, held, c0, on_way, before, after
@@ -182,10 +199,10 @@ def stage(  # type: ignore[no-untyped-def]
             after[i] = c0[i]
 
 
-@njit(parallel=True, cache=True, nogil=True)
+@_in_both_ways
 def room(  # type: ignore[no-untyped-def]
-    first, near, face, way, high, low, length, kind, one, two, water, ground, wet, held, least_in, most_in, own, c0,
-    c_low, mass, take, give
+    first, near, face, way, high, low, corrected, length, kind, one, two, water, ground, wet, held, least_in, most_in,
+    own, c0, c_low, mass, take, give
 ):  # fmt: skip
     """Write which share of what the corrections bring to each cell, and take from it, it has room for.
 
@@ -212,7 +229,8 @@ def room(  # type: ignore[no-untyped-def]
             if wet[j]:
                 lowest = min(lowest, c0[j], c_low[j])
                 highest = max(highest, c0[j], c_low[j])
-            flow = -way[e] * length * (high[face[e]] - low[face[e]])
+            part = min(corrected[i], corrected[j])
+            flow = -way[e] * length * part * (high[face[e]] - low[face[e]])
             if flow > 0.0:
                 comes += flow
             else:
@@ -223,11 +241,11 @@ def room(  # type: ignore[no-untyped-def]
         give[i] = min(1.0, max(mass[i] - least, 0.0) / goes) if goes > 0.0 else 1.0
 
 
-@njit(parallel=True, cache=True, nogil=True)
-def limited(a, b, high, low, take, give):  # type: ignore[no-untyped-def]
+@_in_both_ways
+def limited(a, b, high, low, corrected, take, give):  # type: ignore[no-untyped-def]
     """Turn the low flows into those that come as near to the high ones as both cells have room for."""
     for f in prange(len(a)):
-        more = high[f] - low[f]
+        more = min(corrected[a[f]], corrected[b[f]]) * (high[f] - low[f])
         if more >= 0.0:
             low[f] += min(give[a[f]], take[b[f]]) * more
         else:
@@ -261,7 +279,7 @@ def passed(c0, c1, begin, length, limit, first, last):  # type: ignore[no-untype
             last[i] = begin + length * (c0[i] - limit) / (c0[i] - c1[i])
 
 
-@njit(parallel=True, cache=True, nogil=True)
+@_in_both_ways
 def dispersive(  # type: ignore[no-untyped-def]
     a, b, n_sides, water, area, normal, arm, share, height, filled, flux, pores, along, across, upwards, diffusion, wet,
     mixing, cross

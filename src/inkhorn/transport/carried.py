@@ -20,6 +20,7 @@ from inkhorn.site import (
     Species,
     plain_by_ground,
 )
+from inkhorn.threads import worth_sharing
 from inkhorn.transport import _kernels
 from inkhorn.transport.by_ground import by_ground
 from inkhorn.transport.dispersion import Dispersion
@@ -128,6 +129,7 @@ class Carried:
     ) -> None:
         n = model.grid.n_cells
         self.model, self.near, self.species, self.sharp, self.start = model, near, species, sharp, start
+        self.loops = _kernels.SHARED if worth_sharing(n) else _kernels.ALONE
         self.inflow = Inflow(model, species, start)
         self.pores = _pores(model, species)
         self.porosity = model.input("porosity")
@@ -245,7 +247,7 @@ class Carried:
         m, n = len(near.a), model.grid.n_cells
         mixing, cross = np.zeros(m), np.zeros((m, 3))
         if any(values.any() for values in self.spread):
-            _kernels.dispersive(
+            self.loops.dispersive(
                 near.a, near.b, near.n_sides, passing.across, near.area, near.normal, near.arm, near.share, height,
                 passing.filled, passing.flux, self.porosity, *self.spread, passing.wet, mixing, cross,
             )  # fmt: skip
@@ -363,7 +365,7 @@ class Carried:
         key = round(length, 12)
         if key not in self.steppers:
             self.steppers = {
-                key: Stepper(self.near, self.crossing, self.pores, self.residence()[1], length, self.sharp)
+                key: Stepper(self.near, self.crossing, self.pores, *self.residence()[:2], length, self.sharp)
             }
         stepper = self.steppers[key]
         empty = np.maximum(self.model.grid.cells.volume - passing.at(begin), 0.0)

@@ -34,6 +34,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.linear import LinearSystem
+from inkhorn.threads import worth_sharing
 from inkhorn.transport import _kernels
 from inkhorn.transport.neighbours import Neighbours
 
@@ -124,8 +125,8 @@ class Stepper:
         Of the species.
     pores : Pores
         What holds it.
-    residence : ndarray of float, (n_cells,)
-        The shortest time that water, and what sorbs, stays in each cell [day].
+    carried, residence : ndarray of float, (n_cells,)
+        The shortest time that what is held stays in each cell, by what water carries off alone and by all [day].
     length : float
         Of the steps [day].
     sharp : bool
@@ -137,10 +138,12 @@ class Stepper:
         near: Neighbours,
         crossing: Crossing,
         pores: Pores,
+        carried: Array,
         residence: Array,
         length: float,
         sharp: bool = True,
     ) -> None:
+        self.loops = _kernels.SHARED if worth_sharing(len(residence)) else _kernels.ALONE
         self.near, self.crossing, self.pores, self.length, self.sharp = near, crossing, pores, length, sharp
         n, m = len(residence), len(near.a)
         courant = length / np.maximum(residence, 1e-300)
@@ -159,6 +162,10 @@ class Stepper:
         self._gradient = np.empty((n, 3))
         self._room = np.empty((2, n))
         self._stiff, self._none = implicit, np.zeros(n, dtype=bool)
+        self._damped = np.where(carried * COURANT * (1 + 1e-9) >= length * 1.0, 1.0, 0.0)
+        # where water stays shorter than half a step what is corrected explicitly would swing: the low flows stay
+        times = length / np.maximum(carried, 1e-300) / COURANT
+        self._corrected = np.clip(2.0 - times, 0.0, 1.0)
         self._systems: dict[str, tuple[Array, LinearSystem]] = {}
 
     @property
@@ -200,10 +207,10 @@ class Stepper:
         at_links = self._mean(c0, c_low)
         into = brought if not len(x.links[0]) else brought + self._handed_on(at_links, len(c0))
         low, high = self._low, self._high
-        _kernels.low_flows(near.a, near.b, x.across, x.mixing, c0, c_low, self.theta, low)
+        self.loops.low_flows(near.a, near.b, x.across, x.mixing, c0, c_low, self.theta, low)
         leaves = at_links
         mass = self._mass
-        _kernels.held_after(
+        self.loops.held_after(
             near.first, near.face, near.way, low, mass0, into, x.leaving, leaves, length, mass
         )
         c_low = pores.concentration(water[1], ground[1], mass, c_low)
@@ -212,17 +219,17 @@ class Stepper:
             return c_low, mass.copy(), leaves
         middle = self._high_flows(c0, c_low, mass0, water, ground, into)
         middle = np.clip(middle, np.minimum(c0, c_low), np.maximum(c0, c_low))  # what leaves has bounds, too
-        own = length * x.leaving * (leaves - middle)
+        own = self._corrected * length * x.leaving * (leaves - middle)
         own[x.links[0]] = 0.0  # what wells hand on is told already
         take, give = self._room
-        _kernels.room(
-            near.first, near.near, near.face, near.way, high, low, length, pores.kind, pores.one, pores.two, water[1],
-            ground[1], x.wet, x.held, *within, own, c0, c_low, mass, take, give,
+        self.loops.room(
+            near.first, near.near, near.face, near.way, high, low, self._corrected, length, pores.kind, pores.one,
+            pores.two, water[1], ground[1], x.wet, x.held, *within, own, c0, c_low, mass, take, give,
         )  # fmt: skip
-        _kernels.limited(near.a, near.b, high, low, take, give)
-        leaves = np.where(own >= 0.0, leaves + take * (middle - leaves), leaves + give * (middle - leaves))
+        self.loops.limited(near.a, near.b, high, low, self._corrected, take, give)
+        leaves = leaves + self._corrected * np.where(own >= 0.0, take, give) * (middle - leaves)
         leaves[x.links[0]] = at_links[x.links[0]]
-        _kernels.held_after(
+        self.loops.held_after(
             near.first, near.face, near.way, low, mass0, into, x.leaving, leaves, length, mass
         )
         c1 = pores.concentration(water[1], ground[1], mass, c_low)
@@ -265,8 +272,8 @@ class Stepper:
     def _flows_of(self, c: Array, without: Mask | None = None) -> None:
         """Write the high flows of concentrations, in part where cells are stiff."""
         x, near = self.crossing, self.near
-        _kernels.gradients(near.first, near.middle, near.near, x.upright, near.w2, x.wet, c, self._gradient)
-        _kernels.high_flows(
+        self.loops.gradients(near.first, near.middle, near.near, x.upright, near.w2, x.wet, c, self._gradient)
+        self.loops.high_flows(
             near.a, near.b, near.n_sides, x.across, x.mixing, x.cross, near.arm, near.share, x.height, x.wet, c,
             self._gradient, self._none if without is None else without, self._high,
         )  # fmt: skip
@@ -284,7 +291,7 @@ class Stepper:
     ) -> Array:
         """Return concentrations after a share of the step by high flows; given ones where cells are implicit."""
         x, near, pores, out = self.crossing, self.near, self.pores, np.empty_like(c0)
-        _kernels.stage(
+        self.loops.stage(
             near.first, near.face, near.way, self._high, mass0, brought, x.leaving, pores.kind, pores.one, pores.two,
             water[0], water[1], ground[0], ground[1], share, self.length, self.unknown, x.held, c0, on_way, c, out,
         )  # fmt: skip
@@ -305,13 +312,13 @@ class Stepper:
             ]  # by the same secant, so that it is even
         self._flows_of(c0, self._stiff)
         rate = self._explicit_rates(c0, brought)
-        first = self._solve_stiff(holds[0], before + length * _GAMMA * rate, c_low)
+        first = self._solve_stiff(holds[0], before + length * _GAMMA * rate, c0, c_low, _GAMMA)
         implicit = holds[0][cells] * first[cells] - before - length * _GAMMA * rate
         self._flows_of(first, self._stiff)
         delta = 1.0 - 0.5 / _GAMMA
         later = delta * rate + (1.0 - delta) * self._explicit_rates(first, brought)
         right = before + length * later + (1.0 - _GAMMA) / _GAMMA * implicit
-        last = self._solve_stiff(holds[1], right, c_low)
+        last = self._solve_stiff(holds[1], right, c0, c_low, 1.0)
         return first, (1.0 - _GAMMA) * first + _GAMMA * last
 
     def _secant(self, c: Array) -> Array:
@@ -363,14 +370,14 @@ class Stepper:
         c1[self.cells] = system.solve(right, tolerance=1e-12)
         return c1
 
-    def _solve_stiff(self, hold: Array, right: Array, c_low: Array) -> Array:
+    def _solve_stiff(self, hold: Array, right: Array, c0: Array, c_low: Array, part: float) -> Array:
         """Solve for the implicit cells where stiff ones, and what mixes with them, are so for a part of the step."""
         given = self.crossing.held | (hold <= 0.0)
         zero = np.zeros_like(hold)
         system, _ = self._system_for(
             "high", self._stiff.astype(np.float64), _GAMMA * self.length, hold, given, zero, zero, c_low
         )
-        c = c_low.copy()
+        c = c0 + part * (c_low - c0)  # of those that are explicit
         c[self.cells] = system.solve(
             np.where(given, c_low, 0.0)[self.cells] + np.where(given[self.cells], 0.0, right), tolerance=1e-12
         )

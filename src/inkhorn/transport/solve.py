@@ -15,7 +15,6 @@ from inkhorn.model.solutes import START
 from inkhorn.progress import Progress
 from inkhorn.site import Species
 from inkhorn.sizes import refuse_beyond
-from inkhorn.threads import threads_for
 from inkhorn.transport.carried import Carried, ImmobileWater
 from inkhorn.transport.dispersion import Dispersion
 from inkhorn.transport.neighbours import Neighbours
@@ -314,8 +313,7 @@ def solve_transport(
     run = _Run(flow, carried, stores, begin, until, keep, longest, method, repeated, keep_flows, progress)
     if go_on_from is not None:
         run.take_over([go_on_from[s.name] if isinstance(go_on_from, Mapping) else go_on_from for s in of])
-    with threads_for(model.grid.n_cells):
-        run.go()
+    run.go()
     made = {s.name: run.result(k) for k, s in enumerate(of)}
     return made if several else made[of[0].name]
 
