@@ -97,6 +97,51 @@ def test_plants_may_leave_behind_what_is_dissolved():
     assert made.budget().loc[("evapotranspiration", "wood"), "out [kg]"] == 0.0
 
 
+def test_masses_plumes_and_held_concentrations_land_on_cells():
+    """Of two layers 4 and 6 m thick: by volume, by share of the cell, and where half of a cell lies within."""
+    box = shapely.box(0, 0, 100, 60)
+    ground = ik.Strata(
+        ik.ConstantSurface(0.0),
+        [ik.Layer("sand", ik.ConstantSurface(-4.0)), ik.Layer("clay", ik.ConstantSurface(-10.0))],
+    )
+    waste = ik.MassSource(
+        name="waste", shape=shapely.box(20, 20, 50, 40), top=-2.0, bottom=-7.0, rate={"salt": "2 kg/day"}
+    )
+    tank = ik.HeldConcentration(
+        name="tank", shape=shapely.Point(75, 35), layers=("clay",), concentration={"salt": 9.0}
+    )
+    old = ik.StartingPlume(
+        name="old", shape=shapely.box(0, 0, 30, 20), layers=("sand",), concentration={"salt": "4 mg/l"}
+    )
+    site = ik.Site(
+        box, ground, {n: ik.Material(n, 1.0, porosity=0.2) for n in ("sand", "clay")}, features=[waste, tank, old],
+        species=[SALT],
+    )  # fmt: skip
+    grid = ik.layered(ik.rectangles(box.bounds, cell=20.0), site.strata)
+    model = ik.place(site, grid)
+    by_name = {s.name: s for s in model.solutes}
+    spread = by_name["waste"]
+    assert spread.value == 2000.0
+    npt.assert_allclose(
+        np.bincount(spread.cells, spread.share, 30)[[6, 7, 21, 22]], np.array([2, 1, 3, 1.5]) / 7.5
+    )
+    npt.assert_array_equal(by_name["tank"].cells, [15 + 5 + 3])
+    npt.assert_allclose(np.bincount(by_name["old"].cells, by_name["old"].share, 30)[:2], [1.0, 0.5])
+    assert model.inflow_concentration["salt"] == {}
+    assert list(model.placed["cells"]) == [4, 1, 2]
+    flow = ik.solve_flow(replace(model, terms=[ik.terms.FixedHeadTerm(cells=[0, 4], head=[1.0, 0.5])]))
+    made = ik.solve_transport(flow, SALT, duration=50.0, outputs=1)
+    mass = made.budget()
+    npt.assert_allclose(mass.loc[("mass source", "waste"), "in [kg]"], 100.0)
+    assert made.values[-1][23] == 9.0
+    assert abs(mass.attrs["closing_error_percent"]) < 1e-9
+    ik.draw.plan(grid.mesh, site)
+    with pytest.raises(ik.InputError, match='"empty" names no species'):
+        ik.MassSource(name="empty", shape=box)
+    with pytest.raises(ik.InputError, match="changes in time, but is of the beginning"):
+        replace(old, concentration={"salt": ik.Series([0.0, 5.0], [1.0, 2.0])})
+
+
 def test_what_is_held_and_what_is_left_out(flow):
     spot = int(flow.model.grid.mesh.locate([105.0], [25.0])[0])
     held = Solute("held concentration", "spill", "salt", [spot], [1.0], 7.0)

@@ -57,8 +57,10 @@ from .site import FixedHead as FixedHead
 from .site import FreundlichSorption as FreundlichSorption
 from .site import GivenFlow as GivenFlow
 from .site import HeadDependent as HeadDependent
+from .site import HeldConcentration as HeldConcentration
 from .site import LangmuirSorption as LangmuirSorption
 from .site import LinearSorption as LinearSorption
+from .site import MassSource as MassSource
 from .site import Material as Material
 from .site import PickedCells as PickedCells
 from .site import Picture as Picture
@@ -71,6 +73,7 @@ from .site import Series as Series
 from .site import Site as Site
 from .site import Species as Species
 from .site import Spring as Spring
+from .site import StartingPlume as StartingPlume
 from .site import Well as Well
 from .site import Zones as Zones
 from .site import soil_water_balance as soil_water_balance
@@ -133,6 +136,7 @@ __all__ = [
     "Grid",
     "GriddedSurface",
     "HeadDependent",
+    "HeldConcentration",
     "InkhornError",
     "InkhornWarning",
     "InputError",
@@ -140,6 +144,7 @@ __all__ = [
     "Layer",
     "LayerConductivity",
     "LinearSorption",
+    "MassSource",
     "Material",
     "Model",
     "OffsetSurface",
@@ -164,6 +169,7 @@ __all__ = [
     "Species",
     "SplitMesh",
     "Spring",
+    "StartingPlume",
     "StepFile",
     "StepReader",
     "Strata",

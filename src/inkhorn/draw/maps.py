@@ -262,7 +262,8 @@ def shown_at(mesh: PlanMesh) -> Callable[[Any, Any], Any]:
 def _is_source(feature: Feature, site: Site) -> bool:
     """Whether it brings in a species above where it starts from."""
     start = {s.name: s.initial for s in site.species}
-    return any(value > start.get(name, 0.0) for name, value in feature.highest_concentrations.items())
+    known = feature.highest_concentrations if feature.brings_water else {}
+    return any(value > start.get(name, 0.0) for name, value in known.items())
 
 
 def _draw_feature(ax: Axes, feature: Feature, symbol: Symbol, label: str | None, fill: bool) -> None:

@@ -13,7 +13,7 @@ from inkhorn.model.findings import Finding, Findings
 from inkhorn.model.levels import levelless_cells
 from inkhorn.model.model import Model
 from inkhorn.model.placing import placings
-from inkhorn.site import Feature, Quantity, Series, days_since, declared_fields, properties
+from inkhorn.site import Concentrations, Feature, Quantity, Series, days_since, declared_fields, properties
 from inkhorn.space import POINT_METHODS, PointSurface, SplitMesh, point_surfaces
 from inkhorn.units import KINDS
 
@@ -283,8 +283,9 @@ def _check_stated(model: Model) -> Iterator[Finding]:
                 kind = said.dimension_on(feature.geometry)
                 if kind not in _PLACED:
                     yield from _unusual(model, feature, name, value, kind, said.usual)
+        kinds = [s.dimension for _, s in declared_fields(feature).values() if isinstance(s, Concentrations)]
         for species, value in feature.highest_concentrations.items():
-            yield from _unusual(model, feature, f"concentration of {species}", value, "concentration")
+            yield from _unusual(model, feature, f"{kinds[0]} of {species}", value, kinds[0])
 
 
 def _unusual(

@@ -32,7 +32,6 @@ __all__ = [
     "ByGroundNumber",
     "Column",
     "Concentration",
-    "Concentrations",
     "Diffusion",
     "Distribution",
     "Elevation",
@@ -52,6 +51,7 @@ __all__ = [
     "Whole",
     "declared_type",
     "nonnegative",
+    "per_species",
     "plain_number",
     "positive",
     "range_in_schema",
@@ -371,16 +371,21 @@ def range_in_schema(said: Quantity) -> dict[str, Any]:
     return bounds | ({"usual": list(usual)} if usual is not None and max(map(abs, usual)) < inf else {})
 
 
-def _concentrations(value: Any, info: Any) -> dict[str, Any]:
-    if not isinstance(value, dict):
-        raise ValueError('expected species and numbers, as in { chloride = "30 mg/l" }')
+def per_species(kind: str) -> Any:
+    """Return the type of a key that has a number of some kind for each species: told, in time, or from a column."""
     ways = ("series", "returned_from", "column")
-    return {
-        k: _elsewhere(v, info, ways)
-        if isinstance(v, dict)
-        else quantity(v, "concentration", units=_units(info), what=k)
-        for k, v in value.items()
-    }
+
+    def read(value: Any, info: Any) -> dict[str, Any]:
+        if not isinstance(value, dict):
+            raise ValueError(f'expected species and numbers, as in {{ chloride = "{KINDS[kind].example}" }}')
+        return {
+            k: _elsewhere(v, info, ways)
+            if isinstance(v, dict)
+            else quantity(v, kind, units=_units(info), what=k)
+            for k, v in value.items()
+        }
+
+    return Annotated[dict[str, Any], PlainValidator(read), WithJsonSchema({"type": "object", "unit": kind})]
 
 
 def by_ground(kind: str) -> Any:
@@ -400,11 +405,6 @@ ByGroundNumber, ByGroundConcentration = by_ground("number"), by_ground("concentr
 ByGroundLength, ByGroundDiffusion = by_ground("length"), by_ground("diffusion")
 Distribution = by_ground("distribution coefficient")
 NumberChanging = declared_type(Quantity("", in_time=True))
-Concentrations = Annotated[
-    dict[str, Any],
-    PlainValidator(_concentrations),
-    WithJsonSchema({"type": "object", "unit": "concentration"}),
-]
 
 
 class Units(Part):

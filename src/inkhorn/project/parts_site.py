@@ -18,7 +18,6 @@ from inkhorn.project.parts import (
     ByGroundNumber,
     Column,
     Concentration,
-    Concentrations,
     Distribution,
     Length,
     Number,
@@ -32,6 +31,7 @@ from inkhorn.project.parts import (
     Whole,
     declared_type,
     nonnegative,
+    per_species,
     plain_number,
     positive,
     range_in_schema,
@@ -109,7 +109,7 @@ def _key(said: Declared, needed: bool, default: Any) -> tuple[Any, Any]:
     elif isinstance(said, LayerNames):
         kind, default = (list[str], Field(default_factory=list)) if said.many else (str, default)
     elif isinstance(said, ConcentrationsDeclared):
-        kind, default = Concentrations, Field(default_factory=dict)
+        kind, default = per_species(said.dimension), Field(default_factory=dict)
     elif not isinstance(said, Choice):
         raise TypeError(f"{type(said).__name__} is no declaration that a project file knows")
     words: dict[str, Any] = {"description": said.words}

@@ -144,12 +144,12 @@ class FeatureReader:
             return tuple(found) if several else found[0]
         return value
 
-    def _concentration(self, value: Any, shape: Shape, feature: str, *key: Any) -> Any:
-        """What water brings: a number, in time, from a column, or that of water taken elsewhere."""
+    def _of_species(self, value: Any, kind: str, shape: Shape, feature: str, *key: Any) -> Any:
+        """What there is of a species: a number, in time, from a column, or that of water taken elsewhere."""
         if isinstance(value, Column):
-            return self._number(value, shape, "concentration", 1, *key)
+            return self._number(value, shape, kind, 1, *key)
         if isinstance(value, SeriesPart):
-            return self.series(value, "concentration", feature, *key)
+            return self.series(value, kind, feature, *key)
         if isinstance(value, ReturnedPart):
             return ReturnedWater(value.returned_from, value.treated, value.added)
         return value
@@ -199,7 +199,8 @@ class FeatureReader:
                     value = self._value(value, said, shape, geometry, name, group, k, key)
                 elif isinstance(said, Concentrations):
                     value = {
-                        n: self._concentration(v, shape, name, group, k, key, n) for n, v in value.items()
+                        n: self._of_species(v, said.dimension, shape, name, group, k, key, n)
+                        for n, v in value.items()
                     }
                 values[key] = tuple(value) if isinstance(value, list) else value
             try:

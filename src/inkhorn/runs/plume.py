@@ -63,7 +63,7 @@ def _bringing(site: Site) -> list[str]:
     return [
         f.name
         for f in site.features
-        if hasattr(f, "concentration") and not (isinstance(f, Well) and f.injection == 0.0)
+        if f.brings_water and hasattr(f, "concentration") and not (isinstance(f, Well) and f.injection == 0.0)
     ]
 
 

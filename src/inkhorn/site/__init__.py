@@ -14,6 +14,7 @@ from inkhorn.site.declaration import (
     concentrations,
     declared_fields,
     layer_names,
+    per_species,
     quantity,
 )
 from inkhorn.site.edits import Edit
@@ -34,6 +35,7 @@ from inkhorn.site.schedule import Schedule, in_each_period, periods_between
 from inkhorn.site.series import Series, days_since
 from inkhorn.site.site import Bore, Picture, Site
 from inkhorn.site.soil_water import soil_water_balance
+from inkhorn.site.solutes import HeldConcentration, MassSource, SoluteFeature, StartingPlume
 from inkhorn.site.sources import Collector, Evapotranspiration, GivenFlow, Recharge, Well
 from inkhorn.site.species import (
     FreundlichSorption,
@@ -61,9 +63,11 @@ __all__ = [
     "FreundlichSorption",
     "GivenFlow",
     "HeadDependent",
+    "HeldConcentration",
     "LangmuirSorption",
     "LayerNames",
     "LinearSorption",
+    "MassSource",
     "Material",
     "PickedCells",
     "Picture",
@@ -76,9 +80,11 @@ __all__ = [
     "Seepage",
     "Series",
     "Site",
+    "SoluteFeature",
     "Sorption",
     "Species",
     "Spring",
+    "StartingPlume",
     "Symbol",
     "Well",
     "Zones",
@@ -96,6 +102,7 @@ __all__ = [
     "layer_names",
     "material_fields",
     "mean_value",
+    "per_species",
     "periods_between",
     "plain_by_ground",
     "properties",

@@ -28,6 +28,7 @@ __all__ = [
     "concentrations",
     "declared_fields",
     "layer_names",
+    "per_species",
     "quantity",
 ]
 
@@ -132,7 +133,15 @@ class Choice(Declared):
 
 @dataclass(frozen=True)
 class Concentrations(Declared):
-    """Of each species in the water that a feature brings, by its name."""
+    """Of each species in the water that a feature brings, by its name.
+
+    Attributes
+    ----------
+    dimension : str
+        A key of `inkhorn.units.KINDS`.
+    """
+
+    dimension: str = "concentration"
 
 
 @dataclass(frozen=True)
@@ -218,6 +227,11 @@ def choice(words: str, *, default: Any) -> Any:
 def concentrations(words: str = "of each species in the water it brings in, by name") -> Any:
     """A field of `Concentrations`."""
     return _field(Concentrations(words, {"chloride": "30 mg/l"}), MISSING, dict)
+
+
+def per_species(words: str, dimension: str, example: str) -> Any:
+    """A field of another kind of number for each species."""
+    return _field(Concentrations(words, {"chloride": example}, dimension), MISSING, dict)
 
 
 def declared_fields(of: Any) -> dict[str, tuple[Field[Any], Declared]]:

@@ -159,6 +159,8 @@ class Feature:
         What the sign of its flow means, in words.
     symbol : Symbol
         How it is drawn on a map.
+    brings_water : bool
+        False of what is dissolved without any water that brings it.
     """
 
     name: str
@@ -171,6 +173,7 @@ class Feature:
     ways: ClassVar[tuple[tuple[str, ...], ...]] = ()
     signs: ClassVar[str] = "positive into the aquifer"
     symbol: ClassVar[Symbol] = Symbol()
+    brings_water: ClassVar[bool] = True
 
     def __post_init__(self) -> None:
         self._check_shape()
@@ -180,12 +183,12 @@ class Feature:
             if isinstance(declared, Quantity) and value is not None:
                 self._check_quantity(name, declared, value)
             elif isinstance(declared, Concentrations):
-                what = f"{self.where}: concentration of"
-                said = Quantity("", dimension="concentration", check="nonnegative")
+                what = f"{self.where}: {name} of"
+                said = Quantity("", dimension=declared.dimension, check="nonnegative")
                 numbers = {
                     k: v
                     if isinstance(v, (Series, ReturnedWater))
-                    else plain(v, "concentration", f"{what} {k}")
+                    else plain(v, declared.dimension, f"{what} {k}")
                     for k, v in value.items()
                 }
                 for species, number in numbers.items():

@@ -10,7 +10,7 @@ import numpy as np
 from inkhorn.errors import InputError, did_you_mean
 from inkhorn.model.laws import WaterTable
 from inkhorn.model.model import Model
-from inkhorn.model.placing import boundaries, screens, sources  # noqa: F401 - each says how its kinds are placed
+from inkhorn.model.placing import boundaries, screens, solutes, sources  # noqa: F401 - each says how its kinds are placed
 from inkhorn.model.placing.barriers import FaceSpot
 from inkhorn.model.placing.edits import Target, edit_targets
 from inkhorn.model.placing.elevations import ELEVATIONS, with_edited_elevations
@@ -225,6 +225,7 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
         terms=terms,
         water_table=water_table or WaterTable(),
         inflow_concentration=_inflow_concentration(site),
+        solutes=[one for spot in spots if isinstance(spot, solutes.SoluteSpot) for one in spot.solutes],
         placed=pd.DataFrame(rows, columns=_COLUMNS),
         site=site,
         name=site.name,
@@ -329,7 +330,11 @@ def _terms(
 def _inflow_concentration(site: Site) -> Mapping[str, Mapping[str, float]]:
     """By species and feature, of the water that it brings in."""
     return {
-        s.name: {f.name: f.concentrations[s.name] for f in site.features if s.name in f.concentrations}
+        s.name: {
+            f.name: f.concentrations[s.name]
+            for f in site.features
+            if f.brings_water and s.name in f.concentrations
+        }
         for s in site.species
     }
 
