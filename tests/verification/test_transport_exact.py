@@ -208,7 +208,7 @@ def test_a_source_of_mass_in_even_flow(kind):
 
 def test_a_cloud_in_three_dimensions():
     """Spread along, across and upwards by three dispersivities, from a cloud that is wide enough for the cells."""
-    grid = ik.layered(ik.rectangles((0, 0, 160, 60), cell=2.5), np.linspace(0.0, -20.0, 41))
+    grid = ik.layered(ik.rectangles((0, 0, 160, 60), cell=2.5), np.linspace(0.0, -20.0, 26))
     rim = np.unique(grid.outer_faces.cell)
     heads = terms.FixedHeadTerm(cells=rim, head=-0.01 * grid.cells.x[rim], feature_names=("rim",))
     flow = ik.solve_flow(
