@@ -35,7 +35,7 @@ def made(flow):
     )
 
 
-def test_what_water_brings_may_change_in_time(flow):
+def test_what_water_brings_may_change_in_time(flow, tmp_path):
     """Half of the time at 8, in steps that meet the change: as much mass as 4 all along."""
     store = ik.Series([0.0, 37.0], [8.0, 0.0], name="store")
     changing = ik.solve_transport(brings(flow, salt=store), SALT, duration=74.0, times=[10.0, 37.0])
@@ -50,6 +50,8 @@ def test_what_water_brings_may_change_in_time(flow):
     )
     npt.assert_array_equal(dated.values[-1], changing.values[-1])
     assert str(dated.concentration["time"].to_numpy()[2])[:10] == "2020-02-07"
+    write_concentration(dated, tmp_path / "dated.nc")
+    assert read_concentration(tmp_path / "dated.nc", dated.flow, SALT).time_at("2020-02-07") == 2
     with pytest.raises(ik.InputError, match="goes by dates, but the schedule starts at none"):
         ik.solve_transport(brings(flow, salt=by_date), SALT, duration=74.0)
 
@@ -70,11 +72,15 @@ def test_water_taken_and_put_in_again_brings_back_what_was_not_treated():
         terms=[well, heads],
         inflow_concentration={"salt": {"rim": 0.0, "return": back}},
     )
-    made = ik.solve_transport(ik.solve_flow(model), ik.Species("salt", initial=2.0), duration=30.0, outputs=3)
+    flow = ik.solve_flow(model)
+    made = ik.solve_transport(flow, ik.Species("salt", initial=2.0), duration=30.0, outputs=3)
     mass = made.budget()
     taken, returned = mass.loc[("well", "brine well"), "out [kg]"], mass.loc[("well", "return"), "in [kg]"]
     npt.assert_allclose(returned, 0.1 * taken, rtol=0.02)
     npt.assert_allclose(made.at("brine well").iloc[0], 2.0)
+    lost = {"salt": {"rim": 0.0, "return": ik.ReturnedWater("brine wel")}}
+    with pytest.raises(ik.InputError, match='puts in the water of "brine wel", which is not there'):
+        ik.solve_transport(replace(flow, model=replace(model, inflow_concentration=lost)), SALT, duration=1.0)
     assert abs(mass.attrs["closing_error_percent"]) < 1e-9
 
 

@@ -61,6 +61,7 @@ class PlumeFile:
         self.named = "concentration" if odd else species.name  # of the variable
         self.keys: tuple[tuple[str, str], ...] = ()
         self.places: tuple[str, ...] = ()
+        self.start: np.datetime64 | None = None
         self._count = 0
         self._kept: dict[int, PlumeRecord] = {}  # read last
 
@@ -83,6 +84,8 @@ class PlumeFile:
                 )
             made.keys = tuple(zip(_names(file["mass_term"]), _names(file["mass_feature"]), strict=True))
             made.places = tuple(_names(file["place"]))
+            since = _text(file["time"].attrs["units"]).partition(" since ")[2]
+            made.start = np.datetime64(since.replace(" ", "T"), "s") if since else None
             made.made_of = _text(file.attrs.get("made_of", ""))
             made._count = int(file.attrs["records"])
         return made
@@ -98,9 +101,11 @@ class PlumeFile:
 
         return h5netcdf.File(self.path, mode, decode_vlen_strings=True)
 
-    def begin(self, keys: Sequence[tuple[str, str]], places: Sequence[str]) -> None:
-        """Be told what brings mass in or takes it out, and where concentrations are watched, before the first record."""
-        self.keys, self.places = tuple(keys), tuple(places)
+    def begin(
+        self, keys: Sequence[tuple[str, str]], places: Sequence[str], start: np.datetime64 | None
+    ) -> None:
+        """Be told what brings mass in or takes it out, where it is watched, and the date of day 0, before any record."""
+        self.keys, self.places, self.start = tuple(keys), tuple(places), start
 
     def __len__(self) -> int:
         return self._count
@@ -158,7 +163,7 @@ class PlumeFile:
             "species": self.species.name, "made_of": self.made_of, "records": 0,
         }  # fmt: skip
         base.to_netcdf(self.path, engine="h5netcdf")
-        start = None if self.flow.model.schedule is None else self.flow.model.schedule.start
+        start = self.start
         clock = "days" if start is None else f"days since {str(start).replace('T', ' ')}"
         with self._file("a") as file:
             sizes = {
@@ -267,10 +272,8 @@ class PlumeFile:
 
     def result(self, count: int | None = None) -> TransportResult:
         """Return the result that the records make, or the first of them."""
-        schedule = self.flow.model.schedule
-        start = None if schedule is None else schedule.start
         records = self if count is None else [self[k] for k in range(count)]
-        return TransportResult(self.flow, self.species, records, self.keys, self.places, start)
+        return TransportResult(self.flow, self.species, records, self.keys, self.places, self.start)
 
 
 def _text(value: Any) -> str:
@@ -287,7 +290,7 @@ def write_concentration(plume: TransportResult, path: Path) -> None:
 
     with written_whole(path) as beside:
         file = PlumeFile(beside, plume.flow, plume.species)
-        file.begin(plume.keys, plume.places)
+        file.begin(plume.keys, plume.places, plume.start)
         for record in plume.records:
             file.append(record)
 

@@ -187,14 +187,6 @@ class Carried:
         assert self.passing is not None
         return self.density * self.passing.at(time)
 
-    def _sorbed_over(self) -> Array:
-        """What is sorbed per mass of ground over the concentration now [m³/g]."""
-        if self.pores.kind == _kernels.LINEAR:
-            return self.pores.one
-        little = np.maximum(self.c, 1e-12 * max(self.highest, 1e-30))
-        one, zero = np.ones_like(little), np.zeros_like(little)
-        return self.pores.mass(zero, one, little) / little
-
     def stored(self) -> Array:
         """Return the mass in each of `STORES` [g]."""
         assert self.passing is not None
@@ -222,7 +214,7 @@ class Carried:
                 setattr(self, name, kept.copy() if len(kept) else np.zeros_like(self.c))
             return
         empty = np.maximum(self.model.grid.cells.volume - passing.at(time), 0.0)
-        self.retained = empty * (passing.retained + self.density * self._sorbed_over()) * self.c
+        self.retained = empty * (passing.retained + self.density * self.pores.sorbed_over(self.c)) * self.c
         self.retained[self.held] = 0.0
         self._note(self.c, time, 0.0)
 
@@ -279,7 +271,7 @@ class Carried:
         passing = self.passing
         assert passing is not None
         falls = np.maximum(-self.rises, 0.0)
-        self.kept_back = falls * (passing.retained + self.density * self._sorbed_over())
+        self.kept_back = falls * (passing.retained + self.density * self.pores.sorbed_over(self.c))
         self.crossing.leaving[:] = (
             passing.leaving + self.species.taken_by_plants * passing.plants + passing.own + self.kept_back
         )
@@ -288,7 +280,7 @@ class Carried:
         """Levels that jump take along what was held back, or leave it behind; the rest has the cell's concentration."""
         assert self.passing is not None
         volume = self.model.grid.cells.volume
-        over = self._sorbed_over()
+        over = self.pores.sorbed_over(self.c)
         up, down = np.maximum(rise, 0.0), np.maximum(-rise, 0.0)
         empty = np.maximum(volume - before, 0.0)
         back = self.retained * np.minimum(up / np.where(empty > 0.0, empty, 1.0), 1.0)
@@ -310,20 +302,11 @@ class Carried:
         """Return how long what cells hold stays, by what water carries off, and by all [day]; and that [m³]."""
         assert self.passing is not None
         low = self.passing.saturated.min(axis=0)
-        hold = low * (self.porosity + self.density * self._steepest())
+        # what sorbs by a curve may hold next to nothing more where there is much: only water counts
+        straight = self.pores.kind == _kernels.LINEAR
+        hold = low * (self.porosity + self.density * self.pores.one if straight else self.porosity)
         carried = np.maximum(self.carried_out, 1e-300)
         return hold / carried, hold / np.maximum(self.carried_out + self.mixed_out, 1e-300), hold
-
-    def _steepest(self) -> Array:
-        """The least of what sorbs more where the concentration rises by one [m³/g]."""
-        c, one, two = self.highest, self.pores.one, self.pores.two
-        if self.pores.kind == _kernels.LINEAR:
-            return one
-        if c <= 0.0:
-            return np.zeros_like(one)
-        if self.pores.kind == _kernels.FREUNDLICH:
-            return np.where(two <= 1.0, one * two * c ** (two - 1.0), 0.0)
-        return two * one / (1.0 + one * c) ** 2
 
     # --- one step of the species --------------------------------------------------------------------
 
@@ -444,7 +427,7 @@ class Carried:
         assert self.passing is not None
         if not self.immobile_water.any():
             return
-        hold = self.water(self.time) + self.ground(self.time) * self._sorbed_over()
+        hold = self.water(self.time) + self.ground(self.time) * self.pores.sorbed_over(self.c)
         other = self.immobile_water
         here = (hold > 0.0) & (other > 0.0) & ~self.held
         rate = self.exchange * self.passing.at(self.time)
@@ -458,7 +441,7 @@ class Carried:
         dissolved, sorbed = self.species.decay
         if dissolved == sorbed or self.species.sorption is None:
             return dissolved
-        ground = self.density * self._sorbed_over()
+        ground = self.density * self.pores.sorbed_over(self.c)
         return (dissolved * self.porosity + sorbed * ground) / (self.porosity + ground)
 
     def note(self, before: Array, length: float) -> None:

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.errors import InputError
+from inkhorn.errors import InputError, did_you_mean
 from inkhorn.model import Model
 from inkhorn.site import ReturnedWater, Series, Species, days_since
 from inkhorn.transport.passing import Passing
@@ -50,6 +50,13 @@ class Inflow:
     def __init__(self, model: Model, species: Species, start: np.datetime64 | None) -> None:
         self.model, self.species, self.start = model, species, start
         self.known = dict(model.inflow_concentration.get(species.name, {}))
+        features = [n for t in model.terms for n in t.feature_names]
+        for name, said in self.known.items():
+            if isinstance(said, ReturnedWater) and said.source not in features:
+                raise InputError(
+                    f'"{name}" puts in the water of "{said.source}", which is not there; expected one of {features}.'
+                    f"{did_you_mean(said.source, features)}"
+                )
         self.changes = self._changes()
 
     def _changes(self) -> Array:

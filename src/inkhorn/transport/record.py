@@ -102,7 +102,7 @@ class PlumeRecords(Protocol):
 class PlumeStore(PlumeRecords, Protocol):
     """Where records go as they are made.
 
-    One with a method `begin` is told the keys and the places of the result before the first record.
+    One with a method `begin` is told the keys, the places and the date of day 0 of the result before the first record.
     """
 
     def append(self, record: PlumeRecord, /) -> None:

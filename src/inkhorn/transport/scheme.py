@@ -113,6 +113,13 @@ class Pores:
         _kernels.concentrations(self.kind, self.one, self.two, water, ground, mass, made)
         return made
 
+    def sorbed_over(self, c: Array) -> Array:
+        """Return what is sorbed per mass of ground over the concentration, (n_cells,) [m³/g]."""
+        if self.kind == _kernels.LINEAR:
+            return self.one
+        little = np.maximum(c, 1e-12 * max(float(np.abs(c).max(initial=0.0)), 1e-30))
+        return self.mass(np.zeros_like(c), np.ones_like(c), little) / little
+
 
 class Stepper:
     """Takes steps of one length while the flow of water does not change.
@@ -162,7 +169,6 @@ class Stepper:
         self._gradient = np.empty((n, 3))
         self._room = np.empty((2, n))
         self._stiff, self._none = implicit, np.zeros(n, dtype=bool)
-        self._damped = np.where(carried * COURANT * (1 + 1e-9) >= length * 1.0, 1.0, 0.0)
         # where water stays shorter than half a step what is corrected explicitly would swing: the low flows stay
         times = length / np.maximum(carried, 1e-300) / COURANT
         self._corrected = np.clip(2.0 - times, 0.0, 1.0)
@@ -257,12 +263,10 @@ class Stepper:
         brought: Array,
     ) -> Array:
         """Write the high flows; return the concentrations in the middle of the step that they come from."""
-        some = len(self.cells) > 0
         on_way = middle = c0
-        self._flows_of(c0)
-        if some:
+        if len(self.cells):
             on_way, middle = self._stiff_stages(c0, c_low, mass0, water, ground, brought)
-            self._flows_of(c0)
+        self._flows_of(c0)
         first = self._stage(1.0 / 3.0, c0, on_way, c0, mass0, water, ground, brought)
         self._flows_of(first)
         c = self._stage(0.5, c0, middle, first, mass0, water, ground, brought)
@@ -302,7 +306,7 @@ class Stepper:
     ) -> tuple[Array, Array]:
         """Return concentrations early in the step, and in its middle, where cells are implicit: second order in time."""
         cells, length = self.cells, self.length
-        by_secant = self._secant(c_low)
+        by_secant = self.pores.sorbed_over(c_low)
         early = [w + _GAMMA * (v - w) for w, v in (water, ground)]
         holds = [early[0] + early[1] * by_secant, water[1] + ground[1] * by_secant]
         before = mass0[cells]
@@ -320,13 +324,6 @@ class Stepper:
         right = before + length * later + (1.0 - _GAMMA) / _GAMMA * implicit
         last = self._solve_stiff(holds[1], right, c0, c_low, 1.0)
         return first, (1.0 - _GAMMA) * first + _GAMMA * last
-
-    def _secant(self, c: Array) -> Array:
-        """What is sorbed per mass of ground over the concentration [m³/g]."""
-        if self.pores.kind == _kernels.LINEAR:
-            return self.pores.one
-        little = np.maximum(c, 1e-12 * max(float(np.abs(c).max(initial=0.0)), 1e-30))
-        return self.pores.mass(np.zeros_like(c), np.ones_like(c), little) / little
 
     def _explicit_rates(self, c: Array, brought: Array) -> Array:
         x, near, rate = self.crossing, self.near, np.empty(len(self.cells))

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from inkhorn.dates import one_date
 from inkhorn.errors import InputError, check_nonnegative, check_positive
 from inkhorn.flow import FlowResult
 from inkhorn.model import Model
@@ -72,7 +73,7 @@ def _spans(flow: FlowResult, until: float, repeated: bool) -> Iterator[tuple[int
     if len(steps) == 1 and steps[0].steady:
         yield 0, -np.inf, np.inf
         return
-    first, last = float(steps[0].begin), float(steps[-1].end)
+    last = float(steps[-1].end)
     for k in range(len(steps)):
         if steps[k].end > steps[k].begin:
             yield k, float(steps[k].begin), float(steps[k].end)
@@ -85,7 +86,6 @@ def _spans(flow: FlowResult, until: float, repeated: bool) -> Iterator[tuple[int
     shift = last - begin
     if shift <= 0.0:
         raise InputError("a flow that is to be repeated lasts no time. Give it periods that change.")
-    del first
     turn = 1
     while begin + turn * shift < until:
         for k in again:
@@ -332,10 +332,7 @@ def _refuse_family(of: Sequence[Species]) -> None:
 
 def _date(model: Model, start: Any) -> np.datetime64 | None:
     if start is not None:
-        try:
-            return np.datetime64(str(start)).astype("datetime64[s]")
-        except ValueError:
-            raise InputError(f'start is "{start}"; expected a date, as in "2011-04-01".') from None
+        return one_date(start, "start")
     return None if model.schedule is None else model.schedule.start
 
 
@@ -384,7 +381,7 @@ class _Run:
         self.watched = _Watched(flow.model)
         for one, store in zip(carried, stores, strict=True):
             if hasattr(store, "begin"):
-                store.begin(self.keys[one.species.name], self.watched.names)
+                store.begin(self.keys[one.species.name], self.watched.names, one.start)
         self.fresh = True
 
     def take_over(self, made: Sequence[TransportResult]) -> None:
