@@ -148,6 +148,48 @@ def test_masses_plumes_and_held_concentrations_land_on_cells():
         replace(old, concentration={"salt": ik.Series([0.0, 5.0], [1.0, 2.0])})
 
 
+def test_samples_and_tables_of_wells_tell_concentrations(first_project):
+    """A starting plume through samples, never below 0; a well whose cell is empty brings what is not stated."""
+    site = first_project / "site.toml"
+    text = site.read_text(encoding="utf-8").replace(
+        'file = "wells.csv"',
+        'file = "wells.csv"\nconcentration = { nitrate = { column = "nitrate", unit = "g/l" } }',
+    )
+    plume = """
+[[species]]
+name = "nitrate"
+
+[[starting_plume]]
+name = "sampled"
+file = "boundary.geojson"
+layers = ["gravel"]
+concentration = { nitrate = { points = "samples.csv", z = "nitrate", method = "thin_plate" } }
+"""
+    site.write_text(text + plume, encoding="utf-8")
+    (first_project / "wells.csv").write_text(
+        "name,x,y,screen_top,screen_bottom,injection [m³/h],nitrate\nwell 1,600,500,7,-4,12,0.03\ntwo,300,500,7,-4,12,\n"
+    )
+    rows = [(250, 250, 40.0), (250, 850, 0.0), (850, 250, 0.0), (550, 550, 0.0)]
+    lines = "".join(f"{x},{y},{z}\n" for x, y, z in rows)
+    (first_project / "samples.csv").write_text("x,y,nitrate [mg/l]\n" + lines, encoding="utf-8")
+    model = ik.place(ik.read_site(site), ik.read_project(site).grid())
+    assert model.inflow_concentration["nitrate"] == {"well 1": pytest.approx(30.0)}
+    (sampled,) = model.solutes
+    grid = model.grid
+    at = {c: k for k, c in enumerate(sampled.cells.tolist())}
+    found = [sampled.value[at[int(grid.cell_number[1, grid.mesh.locate([x], [y])[0]])]] for x, y, _ in rows]
+    npt.assert_allclose(found, [z for *_, z in rows], atol=1e-9)
+    assert (sampled.value == 0.0).sum() > 20
+    assert set(grid.cells.layer[sampled.cells]) == {1}
+    with pytest.raises(ik.InputError, match="nitrate is a surface"):
+        ik.Recharge(
+            name="rain",
+            shape=shapely.box(0, 0, 9, 9),
+            rate=1.0,
+            concentration={"nitrate": ik.ConstantSurface(1)},
+        )
+
+
 def test_what_is_held_and_what_is_left_out(flow):
     spot = int(flow.model.grid.mesh.locate([105.0], [25.0])[0])
     held = Solute("held concentration", "spill", "salt", [spot], [1.0], 7.0)
@@ -381,6 +423,7 @@ def test_a_project_asks_for_species_that_decay_into_each_other(first_project, co
         ('"0.02 l/kg", gravel = 0 }', '"0.02 l/kg" }', 'distribution: nothing is told of "gravel"'),
         ('duration = "3 years"\n', "", "no duration of transport is given"),
         ("start = 2015-01-01\n", "", "goes by dates, but the schedule starts at none"),
+        ("start = 2015-01-01\n", "start = 2013-12-01\n", "begins 31 days after it is needed"),
         ('watch = ["well 1"]', 'watch = ["wel 1"]', 'there is no well, feature or bore "wel 1"'),
         ("{ gas = 1 }", "{ gass = 1 }", 'there is no species "gass"'),
         (

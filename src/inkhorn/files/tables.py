@@ -95,7 +95,9 @@ class Table:
         _refuse(f'{self.row(k)}: "{column}" is empty. Fill it in or remove the row.' for k in empty)
         return values
 
-    def numbers(self, column: str, kind: str, *, default: float | None = None) -> NDArray[np.float64]:
+    def numbers(
+        self, column: str, kind: str, *, default: float | None = None, unit: str | None = None
+    ) -> NDArray[np.float64]:
         """Return a column of numbers in metres, days and grams.
 
         Parameters
@@ -106,6 +108,8 @@ class Table:
             What it measures, as in `inkhorn.units`.
         default : float, optional
             For a column that is missing or a cell that is empty; either is an error if not given.
+        unit : str, optional
+            Of the numbers; that of the column's head, or of the project, if not given.
 
         Raises
         ------
@@ -116,7 +120,7 @@ class Table:
             return np.full(len(self), default)
         optional = default is not None
         cells = self.columns[column] if optional else self.text(column)
-        unit = self.headers[column] or self.units.unit_of(kind)
+        unit = unit or self.headers[column] or self.units.unit_of(kind)
         try:
             factor = unit_factor(unit, kind)
         except InputError as problem:

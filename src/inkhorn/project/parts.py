@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from math import inf
 from typing import Annotated, Any, ClassVar, NamedTuple, Self
 
@@ -32,6 +32,7 @@ __all__ = [
     "ByGroundNumber",
     "Column",
     "Concentration",
+    "Concentrations",
     "Diffusion",
     "Distribution",
     "Elevation",
@@ -300,9 +301,12 @@ class ReturnedPart(Part):
     )
 
 
-_OTHERWISE: dict[str, type[Part]] = {
-    "series": SeriesPart, "weather": SoilWaterPart, "column": Column, "returned_from": ReturnedPart,
-}  # fmt: skip
+_OTHERWISE: dict[str, type[Part]] = {"series": SeriesPart, "weather": SoilWaterPart, "column": Column}
+_OF_SPECIES: dict[str, type[Part]] = {
+    "series": SeriesPart,
+    "returned_from": ReturnedPart,
+    "column": Column,
+}
 
 
 class Raw:
@@ -312,18 +316,19 @@ class Raw:
         self.value = value
 
 
-def _elsewhere(value: dict[str, Any], info: Any, allowed: tuple[str, ...]) -> Any:
+def _elsewhere(value: dict[str, Any], info: Any, allowed: Mapping[str, type[Part]]) -> Any:
     """A value that stands in a column, or in time in another file."""
-    for key in allowed:
+    for key, part in allowed.items():
         if key in value:
-            return _OTHERWISE[key].model_validate(value, context=info.context)
+            return part.model_validate(value, context=info.context)
     raise ValueError(f"expected a value, or a table with one of {list(allowed)}; got {list(value)}")
 
 
 def declared_type(said: Quantity) -> Any:
     """Return the type of a key that is a declared quantity: a number, text with a unit, a list along a line, a column,
     a series."""
-    allowed = ("series",) * said.in_time + ("weather",) * said.weather + ("column",)
+    ways = ("series",) * said.in_time + ("weather",) * said.weather + ("column",)
+    allowed = {way: _OTHERWISE[way] for way in ways}
 
     def one(value: Any, info: Any) -> Any:
         units, what = _units(info), info.field_name
@@ -371,9 +376,12 @@ def range_in_schema(said: Quantity) -> dict[str, Any]:
     return bounds | ({"usual": list(usual)} if usual is not None and max(map(abs, usual)) < inf else {})
 
 
-def per_species(kind: str) -> Any:
-    """Return the type of a key that has a number of some kind for each species: told, in time, or from a column."""
-    ways = ("series", "returned_from", "column")
+def per_species(kind: str, **further: type[Part]) -> Any:
+    """Return the type of a key that has a number of some kind for each species: told, in time, or from a column.
+
+    Tables with one of the keys `further` are such parts.
+    """
+    ways = _OF_SPECIES | further
 
     def read(value: Any, info: Any) -> dict[str, Any]:
         if not isinstance(value, dict):
@@ -404,6 +412,7 @@ def by_ground(kind: str) -> Any:
 ByGroundNumber, ByGroundConcentration = by_ground("number"), by_ground("concentration")
 ByGroundLength, ByGroundDiffusion = by_ground("length"), by_ground("diffusion")
 Distribution = by_ground("distribution coefficient")
+Concentrations = per_species("concentration")
 NumberChanging = declared_type(Quantity("", in_time=True))
 
 

@@ -18,6 +18,7 @@ from inkhorn.project.parts import (
     ByGroundNumber,
     Column,
     Concentration,
+    Concentrations,
     Distribution,
     Length,
     Number,
@@ -109,7 +110,8 @@ def _key(said: Declared, needed: bool, default: Any) -> tuple[Any, Any]:
     elif isinstance(said, LayerNames):
         kind, default = (list[str], Field(default_factory=list)) if said.many else (str, default)
     elif isinstance(said, ConcentrationsDeclared):
-        kind, default = per_species(said.dimension), Field(default_factory=dict)
+        by_place = {way: SurfacePart for way in ("points", "raster", "polygons")} if said.in_space else {}
+        kind, default = per_species(said.dimension, **by_place), Field(default_factory=dict)
     elif not isinstance(said, Choice):
         raise TypeError(f"{type(said).__name__} is no declaration that a project file knows")
     words: dict[str, Any] = {"description": said.words}
@@ -171,6 +173,11 @@ class WellsPart(Part):
         "instead of abstraction and injection: a column in which abstraction is negative and injection positive",
         "rate",
         default=None,
+    )
+    concentration: Concentrations = told(
+        "of each species in the water put in, by name; of each well where it stands in a column",
+        {"chloride": {"column": "chloride"}},
+        default_factory=dict,
     )
 
 

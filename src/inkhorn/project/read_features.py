@@ -14,6 +14,7 @@ from inkhorn.files.tables import Table
 from inkhorn.model import dimension_of
 from inkhorn.project.parts import Column, Raw, ReturnedPart, SeriesPart, SoilWaterPart
 from inkhorn.project.parts_site import EditPart, FeaturePart, TimePart, WellsPart
+from inkhorn.project.parts_space import SurfacePart
 from inkhorn.project.read_strata import StrataReader
 from inkhorn.project.source import Source
 from inkhorn.site import (
@@ -144,14 +145,16 @@ class FeatureReader:
             return tuple(found) if several else found[0]
         return value
 
-    def _of_species(self, value: Any, kind: str, shape: Shape, feature: str, *key: Any) -> Any:
-        """What there is of a species: a number, in time, from a column, or that of water taken elsewhere."""
+    def _of_species(self, value: Any, kind: str, shape: Any, feature: str, *key: Any) -> Any:
+        """What there is of a species: a number, in time or by place, from a column, or that of water taken elsewhere."""
         if isinstance(value, Column):
             return self._number(value, shape, kind, 1, *key)
         if isinstance(value, SeriesPart):
             return self.series(value, kind, feature, *key)
         if isinstance(value, ReturnedPart):
             return ReturnedWater(value.returned_from, value.treated, value.added)
+        if isinstance(value, SurfacePart):
+            return self.strata.surface(value, *key, kind=kind)
         return value
 
     def _shapes(self, part: FeaturePart, kind: type[Feature], *key: Any) -> list[Shape]:
@@ -241,7 +244,26 @@ class FeatureReader:
         moving = self._rates(rates, names, in_time) if rates is not None else {}
         for k, name in enumerate(names):
             values: dict[str, Any] = {key: float(v[k]) for key, v in columns.items() if np.isfinite(v[k])}
-            yield Well(name=name, source=table.row(k), **(values | moving.get(name, {})))
+            brings = {
+                n: self._of_well(v, table, k, name, "wells", "concentration", n)
+                for n, v in part.concentration.items()
+            }
+            brings = {n: v for n, v in brings.items() if v is not None}
+            yield Well(
+                name=name, source=table.row(k), concentration=brings, **(values | moving.get(name, {}))
+            )
+
+    def _of_well(self, value: Any, table: Table, row: int, name: str, *key: Any) -> Any:
+        """What there is of a species in the water of one well of a table; None where its cell is empty."""
+        if not isinstance(value, Column):
+            return self._of_species(value, "concentration", None, name, *key)
+        column = value.column
+        if not isinstance(column, str):
+            raise InputError(f"{self.source.by(*key)}: {len(column)} columns are named; expected one.")
+        if not table.has(column):
+            table.text(column)  # says what is there instead
+        found = float(table.numbers(column, "concentration", default=np.nan, unit=value.unit)[row])
+        return (-found if value.negative else found) if np.isfinite(found) else None
 
     def _screen(self, table: Table, column: str, x: Any, y: Any) -> Any:
         """An end of the screens, as elevation, or from its depth below the ground."""

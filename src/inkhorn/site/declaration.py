@@ -139,9 +139,12 @@ class Concentrations(Declared):
     ----------
     dimension : str
         A key of `inkhorn.units.KINDS`.
+    in_space : bool
+        Whether it may be a surface, of scattered points or a raster.
     """
 
     dimension: str = "concentration"
+    in_space: bool = False
 
 
 @dataclass(frozen=True)
@@ -224,9 +227,11 @@ def choice(words: str, *, default: Any) -> Any:
     return _field(Choice(words, default), default)
 
 
-def concentrations(words: str = "of each species in the water it brings in, by name") -> Any:
+def concentrations(
+    words: str = "of each species in the water it brings in, by name", *, in_space: bool = False
+) -> Any:
     """A field of `Concentrations`."""
-    return _field(Concentrations(words, {"chloride": "30 mg/l"}), MISSING, dict)
+    return _field(Concentrations(words, {"chloride": "30 mg/l"}, in_space=in_space), MISSING, dict)
 
 
 def per_species(words: str, dimension: str, example: str) -> Any:

@@ -19,6 +19,7 @@ from inkhorn.site.cells import PickedCells
 from inkhorn.site.declaration import Concentrations, LayerNames, Quantity, Symbol, declared_fields
 from inkhorn.site.series import Series
 from inkhorn.site.species import ReturnedWater
+from inkhorn.space import Surface
 from inkhorn.units import plain
 
 __all__ = [
@@ -187,12 +188,14 @@ class Feature:
                 said = Quantity("", dimension=declared.dimension, check="nonnegative")
                 numbers = {
                     k: v
-                    if isinstance(v, (Series, ReturnedWater))
+                    if isinstance(v, (Series, ReturnedWater, Surface))
                     else plain(v, declared.dimension, f"{what} {k}")
                     for k, v in value.items()
                 }
                 for species, number in numbers.items():
-                    if not isinstance(number, ReturnedWater):
+                    if isinstance(number, Surface) and not declared.in_space:
+                        raise InputError(f"{what} {species} is a surface. Give a number.")
+                    if not isinstance(number, (ReturnedWater, Surface)):
                         given = number.values if isinstance(number, Series) else number
                         said.checked(f"{what} {species}", given)
                 object.__setattr__(self, name, numbers)
@@ -231,7 +234,7 @@ class Feature:
 
     @property
     def concentrations(self) -> dict[str, Any]:
-        """Of each species in the water that it brings, by name: a number [g/m³], a Series or a ReturnedWater."""
+        """Of each species that it brings, by name: a number [g/m³], a Series, a ReturnedWater or a Surface."""
         found: dict[str, Any] = {}
         for name, (_, declared) in declared_fields(self).items():
             if isinstance(declared, Concentrations):
@@ -240,10 +243,14 @@ class Feature:
 
     @property
     def highest_concentrations(self) -> dict[str, float]:
-        """The highest there is of each species in the water that it brings [g/m³], of returned water what is added."""
+        """The highest there is of each species in the water that it brings [g/m³], of returned water what is added.
+
+        Of surfaces nothing is said before they are placed.
+        """
         return {
             name: value.added if isinstance(value, ReturnedWater) else float(np.max(_values(value)))
             for name, value in self.concentrations.items()
+            if not isinstance(value, Surface)
         }
 
     def marked(self) -> list[tuple[str, Symbol]]:

@@ -115,11 +115,15 @@ class StartingPlume(SoluteFeature):
     ----------
     shape, layers, top, bottom
         As of `SoluteFeature`; of cells that lie partly within, that part.
-    concentration : mapping of str to float
-        Of each species [g/m³].
+    concentration : mapping of str to float or Surface
+        Of each species [g/m³]; one for each place, as of a raster or of scattered samples, counts as 0 where it is below.
     """
 
-    concentration: Mapping[str, Any] = concentrations("of each species at the beginning, by name")
+    concentration: Mapping[str, Any] = concentrations(
+        'of each species at the beginning, by name; also of samples, as in { chloride = { points = "samples.csv", '
+        'z = "chloride", method = "inverse_distance" } }, or of a raster',
+        in_space=True,
+    )
     kind: ClassVar[str] = "starting plume"
     table: ClassVar[str] = "starting_plume"
     changes: ClassVar[bool] = False

@@ -52,9 +52,14 @@ def _concentration_of(kind, one, two, water, ground, mass):  # type: ignore[no-u
         return 0.0
     if ground * one <= 0.0:
         return mass / water if water > _NOTHING else 0.0
+    if kind == LANGMUIR:  # the positive root of a quadratic, without cancellation
+        half = 0.5 * (water + ground * one * two - mass * one)
+        root = np.sqrt(half * half + water * one * mass)
+        if half >= 0.0:
+            return mass / (half + root) if half + root > 0.0 else 0.0
+        return (root - half) / (water * one) if water * one > 0.0 else 1e300
     high = mass / water if water > _NOTHING else 1e300  # were all of it dissolved
-    if kind == FREUNDLICH:
-        high = min(high, (mass / (ground * one)) ** (1.0 / two))  # were all of it sorbed
+    high = min(high, (mass / (ground * one)) ** (1.0 / two))  # were all of it sorbed
     low = 0.0
     c = high
     for _ in range(200):
@@ -63,18 +68,15 @@ def _concentration_of(kind, one, two, water, ground, mass):  # type: ignore[no-u
             high = c
         else:
             low = c
-        if abs(over) <= 1e-15 * mass or high - low <= 1e-16 * high:
-            return c
-        if kind == FREUNDLICH:
-            slope = water + ground * one * two * c ** (two - 1.0)
-        else:
-            slope = water + ground * two * one / (1.0 + one * c) ** 2
-        new = c - over / slope
-        c = new if low < new < high else 0.5 * (low + high)
+        new = c - over / (water + ground * one * two * c ** (two - 1.0))
+        new = new if low < new < high else 0.5 * (low + high)
+        if abs(new - c) <= 4e-16 * c:
+            return new
+        c = new
     return c
 
 
-@njit(cache=True, nogil=True)
+@_in_both_ways
 def concentrations(kind, one, two, water, ground, mass, c):  # type: ignore[no-untyped-def]
     """Write the concentration of each cell that holds anything; others keep theirs."""
     for i in prange(len(c)):
@@ -82,7 +84,7 @@ def concentrations(kind, one, two, water, ground, mass, c):  # type: ignore[no-u
             c[i] = _concentration_of(kind, one[i], two[i], water[i], ground[i], mass[i])
 
 
-@njit(cache=True, nogil=True)
+@_in_both_ways
 def masses(kind, one, two, water, ground, c, mass):  # type: ignore[no-untyped-def]
     """Write the mass that each cell holds at its concentration."""
     for i in prange(len(c)):
@@ -197,6 +199,26 @@ def stage(  # type: ignore[no-untyped-def]
             after[i] = _concentration_of(kind, one[i], two[i], water, ground, mass)
         else:
             after[i] = c0[i]
+
+
+@_in_both_ways
+def taken_along(corrected, length, leaving, hands_on, c0, c_low, leaves, middle, own):  # type: ignore[no-untyped-def]
+    """Write what more of its own each cell keeps by the high flows; concentrations of what leaves have bounds, too.
+
+    What wells hand on is told already.
+    """
+    for i in prange(len(own)):
+        middle[i] = min(max(middle[i], min(c0[i], c_low[i])), max(c0[i], c_low[i]))
+        own[i] = 0.0 if hands_on[i] else corrected[i] * length * leaving[i] * (leaves[i] - middle[i])
+
+
+@_in_both_ways
+def taken_within(corrected, hands_on, take, give, middle, own, leaves):  # type: ignore[no-untyped-def]
+    """Write the concentrations of what leaves that come as near to those of the high flows as cells have room for."""
+    for i in prange(len(leaves)):
+        if not hands_on[i]:
+            share = take[i] if own[i] >= 0.0 else give[i]
+            leaves[i] += corrected[i] * share * (middle[i] - leaves[i])
 
 
 @_in_both_ways

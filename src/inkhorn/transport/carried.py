@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -133,8 +133,8 @@ class Carried:
         self.inflow = Inflow(model, species, start)
         self.pores = _pores(model, species)
         self.porosity = model.input("porosity")
-        sorbs = species.sorption is not None and model.bulk_density is not None
-        self.density = np.asarray(model.bulk_density) if sorbs else np.zeros(n)
+        self.sorbs = species.sorption is not None
+        self.density = np.asarray(model.bulk_density) if self.sorbs else np.zeros(n)
         along, across, upwards, diffusion = dispersion.of_cells(model)
         if species.diffusion is not None:
             diffusion = by_ground(model, f"{species.name}: diffusion", species.diffusion)
@@ -185,7 +185,13 @@ class Carried:
     def ground(self, time: float) -> Array:
         """Return the ground that water stands in at a time [g]; 0 where nothing sorbs."""
         assert self.passing is not None
-        return self.density * self.passing.at(time)
+        return self.density * self.passing.at(time) if self.sorbs else self.density
+
+    def _at_ends(self, of: Callable[[float], Array], begin: float, end: float) -> tuple[Array, Array]:
+        """Return the water, or the ground, at both ends of a step."""
+        assert self.passing is not None
+        first = of(begin)
+        return first, first if self.passing.still else of(end)
 
     def stored(self) -> Array:
         """Return the mass in each of `STORES` [g]."""
@@ -341,8 +347,8 @@ class Carried:
         passing, begin = self.passing, self.time
         assert passing is not None
         end = begin + length
-        water = self.water(begin), self.water(end)
-        ground = self.ground(begin), self.ground(end)
+        water = self._at_ends(self.water, begin, end)
+        ground = self._at_ends(self.ground, begin, end)
         if self.pores.kind != _kernels.LINEAR and (self.kept_back > 0.0).any():
             self._leave()
         key = round(length, 12)
@@ -351,13 +357,12 @@ class Carried:
                 key: Stepper(self.near, self.crossing, self.pores, *self.residence()[:2], length, self.sharp)
             }
         stepper = self.steppers[key]
-        empty = np.maximum(self.model.grid.cells.volume - passing.at(begin), 0.0)
-        back = self.retained * np.minimum(
-            np.maximum(self.rises, 0.0) / np.where(empty > 0.0, empty, 1.0), 1.0 / max(length, 1e-300)
-        )
-        made = self.species.production * 0.5 * (water[0] + water[1])
+        back, brought = self._given_back(begin, length), self.into
+        made = self.species.production * 0.5 * (water[0] + water[1]) if self.species.production else None
+        for more in (back, made):
+            brought = brought if more is None else brought + more
         c0 = self.c
-        c1, mass, leaves = stepper.step(c0, self.mass, water, ground, self.into + back + made, self.within)
+        c1, mass, leaves = stepper.step(c0, self.mass, water, ground, brought, self.within)
         self._account(leaves, back, made, length)
         held = self.held
         if held.any():
@@ -376,13 +381,24 @@ class Carried:
         self.rate = rate
         return 0.5 * length * bend / max(self.highest, 1e-300)
 
+    def _given_back(self, begin: float, length: float) -> Array | None:
+        """Return what was held back and rising water takes along [g/day], None where none rises."""
+        passing = self.passing
+        assert passing is not None
+        if passing.still or not self.retained.any():
+            return None
+        empty = np.maximum(self.model.grid.cells.volume - passing.at(begin), 0.0)
+        part = np.maximum(self.rises, 0.0) / np.where(empty > 0.0, empty, 1.0)
+        back: Array = self.retained * np.minimum(part, 1.0 / max(length, 1e-300))
+        return back
+
     def _holders(self) -> list[tuple[Key, Any]]:
         found: list[tuple[Key, Any]] = [((HELD, s.name), s.cells) for s in self.solutes if s.kind == HELD]
         if self.left_out.any():
             found.append((EDGE, np.flatnonzero(self.left_out)))
         return found
 
-    def _account(self, leaves: Array, back: Array, made: Array, length: float) -> None:
+    def _account(self, leaves: Array, back: Array | None, made: Array | None, length: float) -> None:
         passing = self.passing
         assert passing is not None
         for key, rate in self.by_key.items():
@@ -391,11 +407,15 @@ class Carried:
         for key, rate in zip(passing.takers, taken.tolist(), strict=True):
             self._book(key, -rate * length)
         own = passing.own * leaves
-        self.gained[PRESSED] = self.gained.get(PRESSED, 0.0) - length * float(own[own < 0.0].sum())
-        self.lost[PRESSED] = self.lost.get(PRESSED, 0.0) + length * float(own[own > 0.0].sum())
-        if made.any():
+        net, all_of_it = float(own.sum()), float(np.abs(own, out=own).sum())
+        self.gained[PRESSED] = self.gained.get(PRESSED, 0.0) + 0.5 * length * (all_of_it - net)
+        self.lost[PRESSED] = self.lost.get(PRESSED, 0.0) + 0.5 * length * (all_of_it + net)
+        if made is not None:
             self._book(PRODUCTION, length * float(made.sum()))
-        self.retained += length * (self.kept_back * leaves - back)
+        if not passing.still:
+            self.retained = self.retained + length * self.kept_back * leaves
+        if back is not None:
+            self.retained = self.retained - length * back
         if len(self.rim):
             for key, outer, cells, inflow in passing.through_rim:
                 concentration = np.where(inflow > 0.0, self.brings.get(key, 0.0), leaves[cells])

@@ -45,6 +45,16 @@ class Inflow:
         Which.
     start : datetime64, optional
         The date of day 0.
+
+    Attributes
+    ----------
+    changes : ndarray of float
+        Days at which one of them changes.
+
+    Raises
+    ------
+    InputError
+        If returned water is that of a feature that is not there, or a series begins after day 0.
     """
 
     def __init__(self, model: Model, species: Species, start: np.datetime64 | None) -> None:
@@ -57,18 +67,14 @@ class Inflow:
                     f'"{name}" puts in the water of "{said.source}", which is not there; expected one of {features}.'
                     f"{did_you_mean(said.source, features)}"
                 )
-        self.changes = self._changes()
-
-    def _changes(self) -> Array:
-        """Days at which one of them changes."""
-        series = [v for v in self.known.values() if isinstance(v, Series)]
-        series += [
-            s.value
-            for s in self.model.solutes
-            if s.species == self.species.name and isinstance(s.value, Series)
-        ]
-        days = [days_since(self.start, s.times, s.name) for s in series]
-        return np.unique(np.concatenate(days)) if days else np.empty(0)
+        told = [*self.known.items(), *((s.name, s.value) for s in model.solutes if s.species == species.name)]
+        series = {name: value for name, value in told if isinstance(value, Series)}
+        wells = {n for t in model.terms if t.n_extra for n in t.feature_names}  # may put in none at first
+        begin = 0.0 if model.schedule is None else float(model.schedule.begins[0])
+        for name in series.keys() - wells:
+            series[name].mean(begin, begin, start)  # says if it begins later
+        days = [days_since(start, s.times, s.name) for s in series.values()]
+        self.changes = np.unique(np.concatenate(days)) if days else np.empty(0)
 
     def of(self, name: str, begin: float, end: float, taken: dict[str, float]) -> float | None:
         """Return the mean concentration of a feature's water between two days [g/m³], None if it is not known.

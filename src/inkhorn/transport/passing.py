@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -110,6 +111,11 @@ class Passing:
         """Of the step [day]."""
         return self.end - self.begin
 
+    @cached_property
+    def still(self) -> bool:
+        """Whether no level moves."""
+        return self.length <= 0.0 or np.array_equal(*self.saturated)
+
     def moved_to(self, begin: float) -> Passing:
         """Return the same at another time."""
         return replace(self, begin=begin, end=begin + self.length)
@@ -117,7 +123,7 @@ class Passing:
     def at(self, time: float) -> Array:
         """Return the saturated volume at a time within the step, (n_cells,) [m³]."""
         begin, end = self.saturated
-        if self.length <= 0.0:
+        if self.still:
             return end
         return begin + (time - self.begin) / self.length * (end - begin)
 

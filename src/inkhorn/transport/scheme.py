@@ -85,6 +85,11 @@ class Crossing:
     upright: Array
 
 
+def _loops(count: int) -> Any:
+    """The loops over so many cells."""
+    return _kernels.SHARED if worth_sharing(count) else _kernels.ALONE
+
+
 @dataclass(frozen=True, eq=False)
 class Pores:
     """What holds a species in each cell: water, and ground that it sorbs to, by a law.
@@ -104,13 +109,13 @@ class Pores:
     def mass(self, water: Array, ground: Array, c: Array) -> Array:
         """Return what cells hold at a concentration, (n_cells,) [g]."""
         made = np.empty_like(c)
-        _kernels.masses(self.kind, self.one, self.two, water, ground, c, made)
+        _loops(len(c)).masses(self.kind, self.one, self.two, water, ground, c, made)
         return made
 
     def concentration(self, water: Array, ground: Array, mass: Array, c: Array) -> Array:
         """Return the concentration at which cells hold a mass; those that can hold none keep theirs."""
         made = c.copy()
-        _kernels.concentrations(self.kind, self.one, self.two, water, ground, mass, made)
+        _loops(len(c)).concentrations(self.kind, self.one, self.two, water, ground, mass, made)
         return made
 
     def sorbed_over(self, c: Array) -> Array:
@@ -150,7 +155,7 @@ class Stepper:
         length: float,
         sharp: bool = True,
     ) -> None:
-        self.loops = _kernels.SHARED if worth_sharing(len(residence)) else _kernels.ALONE
+        self.loops = _loops(len(residence))
         self.near, self.crossing, self.pores, self.length, self.sharp = near, crossing, pores, length, sharp
         n, m = len(residence), len(near.a)
         courant = length / np.maximum(residence, 1e-300)
@@ -168,6 +173,9 @@ class Stepper:
         self._mass = np.empty(n)
         self._gradient = np.empty((n, 3))
         self._room = np.empty((2, n))
+        self._own = np.empty(n)
+        self._hands_on = np.zeros(n, dtype=bool)
+        self._hands_on[crossing.links[0]] = True
         self._stiff, self._none = implicit, np.zeros(n, dtype=bool)
         # where water stays shorter than half a step what is corrected explicitly would swing: the low flows stay
         times = length / np.maximum(carried, 1e-300) / COURANT
@@ -214,8 +222,7 @@ class Stepper:
         into = brought if not len(x.links[0]) else brought + self._handed_on(at_links, len(c0))
         low, high = self._low, self._high
         self.loops.low_flows(near.a, near.b, x.across, x.mixing, c0, c_low, self.theta, low)
-        leaves = at_links
-        mass = self._mass
+        leaves, mass = at_links, self._mass
         self.loops.held_after(
             near.first, near.face, near.way, low, mass0, into, x.leaving, leaves, length, mass
         )
@@ -224,17 +231,16 @@ class Stepper:
         if not self.sharp:
             return c_low, mass.copy(), leaves
         middle = self._high_flows(c0, c_low, mass0, water, ground, into)
-        middle = np.clip(middle, np.minimum(c0, c_low), np.maximum(c0, c_low))  # what leaves has bounds, too
-        own = self._corrected * length * x.leaving * (leaves - middle)
-        own[x.links[0]] = 0.0  # what wells hand on is told already
-        take, give = self._room
+        own, (take, give) = self._own, self._room
+        self.loops.taken_along(
+            self._corrected, length, x.leaving, self._hands_on, c0, c_low, leaves, middle, own
+        )
         self.loops.room(
             near.first, near.near, near.face, near.way, high, low, self._corrected, length, pores.kind, pores.one,
             pores.two, water[1], ground[1], x.wet, x.held, *within, own, c0, c_low, mass, take, give,
         )  # fmt: skip
         self.loops.limited(near.a, near.b, high, low, self._corrected, take, give)
-        leaves = leaves + self._corrected * np.where(own >= 0.0, take, give) * (middle - leaves)
-        leaves[x.links[0]] = at_links[x.links[0]]
+        self.loops.taken_within(self._corrected, self._hands_on, take, give, middle, own, leaves)
         self.loops.held_after(
             near.first, near.face, near.way, low, mass0, into, x.leaving, leaves, length, mass
         )
@@ -247,7 +253,7 @@ class Stepper:
         return self._low.copy()
 
     def _mean(self, c0: Array, c1: Array) -> Array:
-        return (1.0 - self.theta) * c0 + self.theta * c1
+        return (1.0 - self.theta) * c0 + self.theta * c1 if len(self.cells) else c0.copy()
 
     def _handed_on(self, c: Array, n: int) -> Array:
         out, to, rate = self.crossing.links

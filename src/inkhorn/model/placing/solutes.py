@@ -10,6 +10,7 @@ import numpy as np
 from inkhorn.model.placing.plan import Array, Footprint, Index, Plan, Spot, places
 from inkhorn.model.solutes import HELD, RATE, START, Solute
 from inkhorn.site import HeldConcentration, MassSource, SoluteFeature, StartingPlume, mean_value
+from inkhorn.space import Surface
 
 __all__ = ["SoluteSpot"]
 
@@ -44,6 +45,14 @@ def _within(feature: SoluteFeature, place: Footprint, plan: Plan) -> tuple[Index
     return cells, share, share * of.volume[cells]
 
 
+def _on_cells(value: Any, cells: Index, plan: Plan) -> Any:
+    """A value as cells have it: a surface at their centres, and never below 0."""
+    if not isinstance(value, Surface):
+        return value
+    of = plan.grid.cells
+    return np.maximum(value.at(of.x[cells], of.y[cells]), 0.0)
+
+
 def _spots(features: list[Any], plan: Plan, kind: str) -> list[Spot]:
     spots: list[Spot] = []
     for feature, place in zip(features, plan.footprints(features), strict=True):
@@ -53,12 +62,12 @@ def _spots(features: list[Any], plan: Plan, kind: str) -> list[Spot]:
         elif kind == HELD and len(cells):
             chosen = share >= min(_HALF, float(share.max()))
             cells, share = cells[chosen], np.ones(int(chosen.sum()))
-        values = feature.concentrations
+        values = {n: _on_cells(v, cells, plan) for n, v in feature.concentrations.items()}
         solutes = tuple(
             Solute(kind, feature.name, n, cells, share, v) for n, v in values.items() if len(cells)
         )
         unit = "g/day in" if kind == RATE else "g/m³"
-        total = sum(mean_value(v) for v in values.values())
+        total = sum(mean_value(v) for v in values.values()) if len(cells) else 0.0
         note = "of " + ", ".join(values)
         spots.append(SoluteSpot(feature, cells, {}, total, unit, place.outside, note, solutes=solutes))
     return spots
