@@ -7,6 +7,7 @@ truth's means are kept in ``truth.csv``, so that a calibration can be judged aga
 
 from __future__ import annotations
 
+import json
 import sys
 from pathlib import Path
 from typing import Any
@@ -23,6 +24,7 @@ from inkhorn.site import Bore
 from inkhorn.space import Grid, RectangularMesh, rectangles
 
 SEED = 20210406
+CLOSED, CLEAN = "2027-04-01", "2042-04-01"  # the depot, and the ground below it
 LAKE_LEVEL = 41.2
 TRUE_CONDUCTIVITY = {
     "peat": 0.9,
@@ -267,6 +269,34 @@ def write_rows(path: Path, header: str, rows: list[Any]) -> None:
     )
 
 
+def write_depot(folder: Path) -> None:
+    """Write what seeps in at the salt depot winter by winter, and how it is cleaned up once the depot is closed."""
+    import shapely
+
+    winters = [
+        (f"{year}-{day}", c) for year in range(2005, 2086) for day, c in (("04-01", 2600), ("11-01", 18000))
+    ]
+    rows = [(day, c, c if day < CLOSED else 14) for day, c in winters]
+    write_rows(folder / "depot.csv", "date,open [mg/l],closed [mg/l]", rows)
+    wells = {"brine well": (4340, 3560, 40.0, 28.0), "return well": (3900, 3900, 44.0, 35.0)}
+    pumped = [
+        (name, day, *((rate, 0) if name == "brine well" else (0, rate)))
+        for name in wells
+        for day, rate in (("2005-10-01", 0), (CLOSED, 2.0), (CLEAN, 0))
+    ]
+    write_rows(folder / "clean_up.csv", "name,date,abstraction [l/s],injection [l/s]", pumped)
+    places = [
+        {
+            "type": "Feature",
+            "properties": {"name": name, "screen_top": top, "screen_bottom": bottom},
+            "geometry": json.loads(shapely.to_geojson(shapely.Point(x, y))),
+        }
+        for name, (x, y, top, bottom) in wells.items()
+    ]
+    collection = json.dumps({"type": "FeatureCollection", "features": places}, indent=1)
+    (folder / "clean_up.geojson").write_text(collection + "\n", encoding="utf-8")
+
+
 def make(folder: Path) -> None:
     """Write every data file of the demo; ``site.toml`` must be there."""
     rng = np.random.default_rng(SEED)
@@ -296,6 +326,8 @@ def make(folder: Path) -> None:
         for d, f in zip(dates, summer, strict=True)
     ]
     write_rows(folder / "rates.csv", "name,date,abstraction [l/s]", rates)
+
+    write_depot(folder)
 
     project = read_project(folder / "site.toml", variant="seasons")
     places = bores(project, np.random.default_rng(SEED + 3))

@@ -531,3 +531,64 @@ def product_and_dots(indptr, indices, data, p, w, q):  # type: ignore[no-untyped
         one += total * w[i]
         other += total * total
     return one, other
+
+
+@njit(cache=True)
+def factor_incompletely(indptr, indices, data, diagonal):  # type: ignore[no-untyped-def]
+    """Turn the entries of a matrix into those of its incomplete factors; return whether every pivot is there."""
+    n = len(diagonal)
+    place = np.full(n, -1, np.int64)
+    for i in range(n):
+        diagonal[i] = -1
+        for e in range(indptr[i], indptr[i + 1]):
+            place[indices[e]] = e
+            if indices[e] == i:
+                diagonal[i] = e
+        for e in range(indptr[i], indptr[i + 1]):
+            k = indices[e]
+            if k >= i:
+                break
+            data[e] /= data[diagonal[k]]
+            for f in range(diagonal[k] + 1, indptr[k + 1]):
+                at = place[indices[f]]
+                if at >= 0:
+                    data[at] -= data[e] * data[f]
+        for e in range(indptr[i], indptr[i + 1]):
+            place[indices[e]] = -1
+        if diagonal[i] < 0 or not abs(data[diagonal[i]]) > 0.0:
+            return False
+    return True
+
+
+@njit(cache=True)
+def solve_incomplete(indptr, indices, data, diagonal, right, answer):  # type: ignore[no-untyped-def]
+    """Write the answer of incomplete factors to a right-hand side; return the product of both."""
+    n, product = len(right), 0.0
+    for i in range(n):
+        value = right[i]
+        for e in range(indptr[i], diagonal[i]):
+            value -= data[e] * answer[indices[e]]
+        answer[i] = value
+    for i in range(n - 1, -1, -1):
+        value = answer[i]
+        for e in range(diagonal[i] + 1, indptr[i + 1]):
+            value -= data[e] * answer[indices[e]]
+        answer[i] = value / data[diagonal[i]]
+        product += answer[i] * right[i]
+    return product
+
+
+@njit(cache=True)
+def solve_incomplete_turned(indptr, indices, data, diagonal, right, answer):  # type: ignore[no-untyped-def]
+    """The same with the factors transposed."""
+    n, product = len(right), 0.0
+    answer[:] = right
+    for i in range(n):
+        answer[i] /= data[diagonal[i]]
+        for e in range(diagonal[i] + 1, indptr[i + 1]):
+            answer[indices[e]] -= data[e] * answer[i]
+    for i in range(n - 1, -1, -1):
+        for e in range(indptr[i], diagonal[i]):
+            answer[indices[e]] -= data[e] * answer[i]
+        product += answer[i] * right[i]
+    return product

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from inkhorn.errors import ConvergenceError, InputError
 from inkhorn.linear.columns import Columns
+from inkhorn.linear.incomplete import incomplete_factors
 from inkhorn.linear.krylov import bicgstab, conjugate_gradients, unsigned
 
 if TYPE_CHECKING:
@@ -39,6 +40,8 @@ class LinearSystem:
         Where the unknowns stand; column -1 for those that stand apart, such as water levels in wells.
     direct : bool, optional
         Factor it (True) or iterate (False) whatever its size.
+    dominant : bool
+        Whether each diagonal outweighs its row, as where storage does in short steps: incomplete factors are tried first.
     conducts_far : bool
         Whether unknowns that stand apart make a network that conducts more than the cells; it is found out if not
         said, and then told by the attribute of that name, for the next system alike.
@@ -50,6 +53,7 @@ class LinearSystem:
         *,
         columns: Columns | None = None,
         direct: bool | None = None,
+        dominant: bool = False,
         conducts_far: bool = False,
     ) -> None:
         from scipy.sparse import csr_array
@@ -58,6 +62,7 @@ class LinearSystem:
         if self.matrix.shape[0] != self.matrix.shape[1]:
             raise InputError(f"the matrix has the shape {self.matrix.shape}; expected a square one.")
         self.direct = self.matrix.shape[0] < DIRECT_BELOW if direct is None else direct
+        self.dominant = dominant
         self.iterations, self.conducts_far = 0, conducts_far
 
     @cached_property
@@ -81,6 +86,10 @@ class LinearSystem:
             diagonal = np.abs(self.matrix.diagonal())
             little = 1e-10 * diagonal + 1e-13 * diagonal.max(initial=1e-300)
             return splu((self.matrix + diags_array(little)).tocsc())
+
+    @cached_property
+    def _incomplete(self) -> Precondition | None:
+        return incomplete_factors(self.matrix)
 
     @cached_property
     def _columns_cycle(self) -> ColumnMultigrid | None:
@@ -191,6 +200,8 @@ class LinearSystem:
         if self.direct:
             yield self._direct_step(transpose), 4
             return
+        if self.dominant and self._incomplete is not None:
+            yield self._krylov_step(self._incomplete, transpose, enough, _PATIENCE), 2
         far = self._columns_cycle is not None and self._columns_cycle.apart is not None
         far = far and self._columns_cycle.apart.coupled  # type: ignore[union-attr]  # just seen
         if not far or not self.conducts_far:
@@ -215,8 +226,8 @@ class LinearSystem:
     def _krylov_step(
         self, cycle: Precondition, transpose: bool, enough: float, most: int
     ) -> Callable[[NDArray[Any], float], NDArray[Any]]:
-        method = conjugate_gradients if self.symmetric else bicgstab
-        matrix = self.matrix if self.symmetric or not transpose else _short(self.matrix.T.tocsr())
+        method = conjugate_gradients if not self.dominant and self.symmetric else bicgstab
+        matrix = self.matrix if not transpose or self.symmetric else _short(self.matrix.T.tocsr())
         precondition = partial(cycle, transpose=transpose)
 
         def step(right: NDArray[Any], tolerance: float) -> NDArray[Any]:

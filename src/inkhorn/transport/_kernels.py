@@ -202,29 +202,27 @@ def stage(  # type: ignore[no-untyped-def]
 
 
 @_in_both_ways
-def taken_along(corrected, length, leaving, hands_on, c0, c_low, leaves, middle, own):  # type: ignore[no-untyped-def]
-    """Write what more of its own each cell keeps by the high flows; concentrations of what leaves have bounds, too.
-
-    What wells hand on is told already.
-    """
-    for i in prange(len(own)):
-        middle[i] = min(max(middle[i], min(c0[i], c_low[i])), max(c0[i], c_low[i]))
-        own[i] = 0.0 if hands_on[i] else corrected[i] * length * leaving[i] * (leaves[i] - middle[i])
+def faded(a, b, corrected, low, high):  # type: ignore[no-untyped-def]
+    """Draw the high flows to the low ones where these are not to be corrected all the way."""
+    for f in prange(len(a)):
+        high[f] = low[f] + min(corrected[a[f]], corrected[b[f]]) * (high[f] - low[f])
 
 
 @_in_both_ways
-def taken_within(corrected, hands_on, take, give, middle, own, leaves):  # type: ignore[no-untyped-def]
-    """Write the concentrations of what leaves that come as near to those of the high flows as cells have room for."""
+def faded_within(corrected, hands_on, c0, c_low, leaves, middle):  # type: ignore[no-untyped-def]
+    """The same for concentrations of what leaves, within their bounds; those that wells hand on are told already."""
     for i in prange(len(leaves)):
-        if not hands_on[i]:
-            share = take[i] if own[i] >= 0.0 else give[i]
-            leaves[i] += corrected[i] * share * (middle[i] - leaves[i])
+        if hands_on[i]:
+            middle[i] = leaves[i]
+        else:
+            bounded = min(max(middle[i], min(c0[i], c_low[i])), max(c0[i], c_low[i]))
+            middle[i] = leaves[i] + corrected[i] * (bounded - leaves[i])
 
 
 @_in_both_ways
 def room(  # type: ignore[no-untyped-def]
-    first, near, face, way, high, low, corrected, length, kind, one, two, water, ground, wet, held, least_in, most_in,
-    own, c0, c_low, mass, take, give
+    first, near, face, way, high, low, length, kind, one, two, water, ground, wet, held, least_in, most_in, leaving,
+    leaves, middle, c0, c_low, mass, take, give
 ):  # fmt: skip
     """Write which share of what the corrections bring to each cell, and take from it, it has room for.
 
@@ -244,15 +242,14 @@ def room(  # type: ignore[no-untyped-def]
         highest = max(c_low[i], most_in[i])
         if wet[i]:
             lowest, highest = min(lowest, c0[i]), max(highest, c0[i])
-        comes = max(own[i], 0.0)
-        goes = max(-own[i], 0.0)
+        own = length * leaving[i] * (leaves[i] - middle[i])
+        comes, goes = max(own, 0.0), max(-own, 0.0)
         for e in range(first[i], first[i + 1]):
             j = near[e]
             if wet[j]:
                 lowest = min(lowest, c0[j], c_low[j])
                 highest = max(highest, c0[j], c_low[j])
-            part = min(corrected[i], corrected[j])
-            flow = -way[e] * length * part * (high[face[e]] - low[face[e]])
+            flow = -way[e] * length * (high[face[e]] - low[face[e]])
             if flow > 0.0:
                 comes += flow
             else:
@@ -264,10 +261,18 @@ def room(  # type: ignore[no-untyped-def]
 
 
 @_in_both_ways
-def limited(a, b, high, low, corrected, take, give):  # type: ignore[no-untyped-def]
+def limited_within(leaving, take, give, middle, leaves):  # type: ignore[no-untyped-def]
+    """Draw concentrations of what leaves as near to those of the high flows as cells have room for."""
+    for i in prange(len(leaves)):
+        more = middle[i] - leaves[i]
+        leaves[i] += (give[i] if more * leaving[i] > 0.0 else take[i]) * more
+
+
+@_in_both_ways
+def limited(a, b, high, low, take, give):  # type: ignore[no-untyped-def]
     """Turn the low flows into those that come as near to the high ones as both cells have room for."""
     for f in prange(len(a)):
-        more = min(corrected[a[f]], corrected[b[f]]) * (high[f] - low[f])
+        more = high[f] - low[f]
         if more >= 0.0:
             low[f] += min(give[a[f]], take[b[f]]) * more
         else:
@@ -394,9 +399,12 @@ def explicit_rates(first, face, way, cells, mass_flow, brought, leaving, without
 @njit(cache=True, nogil=True)
 def implicit_system(  # type: ignore[no-untyped-def]
     first, near, face, way, number, cells, water, mixing, leaving, theta, length, hold, held, brought, mass0, c0, indptr,
-    indices, data, right
+    indices, data, right, diagonals
 ):  # fmt: skip
-    """Fill the rows of the cells that are taken implicitly; the diagonal stands first. Return how many entries."""
+    """Fill the rows of the cells that are taken implicitly, over their `diagonals`. Return how many entries.
+
+    So a cell counts as much as another in how well the rows are solved, however little it holds.
+    """
     n = 0
     for k in range(len(cells)):
         i = cells[k]
@@ -404,7 +412,7 @@ def implicit_system(  # type: ignore[no-untyped-def]
         place = n
         n += 1
         if held[i]:
-            indices[place], data[place], right[k] = k, 1.0, c0[i]
+            indices[place], data[place], right[k], diagonals[k] = k, 1.0, c0[i], 1.0
             continue
         s = theta[i]
         diagonal = hold[k] + length * s * leaving[i]
@@ -432,7 +440,9 @@ def implicit_system(  # type: ignore[no-untyped-def]
                 n += 1
         indices[place] = k
         empty = diagonal <= _NOTHING  # holds nothing, and nothing passes
-        data[place] = 1.0 if empty else diagonal
-        right[k] = c0[i] if empty else rhs
+        diagonals[k] = 1.0 if empty else diagonal
+        data[place] = 1.0
+        data[place + 1 : n] /= diagonals[k]
+        right[k] = c0[i] if empty else rhs / diagonal
     indptr[len(cells)] = n
     return n

@@ -6,12 +6,14 @@ stays in a cell and as implicit as need be elsewhere, so that concentrations sta
 length. The
 high flows come from concentrations that change evenly within cells (third order where the mesh is even) after two
 stages of a Runge-Kutta method. Each cell then takes as much of the difference as keeps it within the bounds of its
-neighbourhood; what one cell takes another gives, so that no mass is lost.
+neighbourhood; what one cell takes another gives, so that no mass is lost. A second round takes more of it.
 
 References
 ----------
 Zalesak, S. T. (1979), Fully multidimensional flux-corrected transport algorithms for fluids, J. Comput. Phys. 31,
 335-362.
+Schär, C. and Smolarkiewicz, P. K. (1996), A synchronous and iterative flux-correction formalism for coupled transport
+equations, J. Comput. Phys. 128, 101-120 (rounds).
 van Leer, B. (1985), Upwind-difference methods for aerodynamic problems governed by the Euler equations, Lectures in
 Applied Mathematics 22, 327-336 (kappa schemes).
 Burg, C. (2005), Higher order variable extrapolation for unstructured finite volume RANS flow solvers, AIAA Paper
@@ -45,8 +47,10 @@ Index = NDArray[np.int64]
 Mask = NDArray[np.bool_]
 
 COURANT = 0.8  # of a cell's water that may leave in an explicit step
-_DIRECT_BELOW = 20_000  # unknowns that are factored
+_DIRECT_BELOW = 300  # unknowns that are factored
+_EXACT = 1e-13  # of the right-hand side, which is a concentration: how well the others are solved for
 _GAMMA = 1.0 - np.sqrt(0.5)  # of Ascher, Ruuth and Spiteri
+_ROUNDS = 2  # of the limiter
 _PICARD = 30  # rounds for what sorbs by a curve
 
 
@@ -173,7 +177,6 @@ class Stepper:
         self._mass = np.empty(n)
         self._gradient = np.empty((n, 3))
         self._room = np.empty((2, n))
-        self._own = np.empty(n)
         self._hands_on = np.zeros(n, dtype=bool)
         self._hands_on[crossing.links[0]] = True
         self._stiff, self._none = implicit, np.zeros(n, dtype=bool)
@@ -231,19 +234,19 @@ class Stepper:
         if not self.sharp:
             return c_low, mass.copy(), leaves
         middle = self._high_flows(c0, c_low, mass0, water, ground, into)
-        own, (take, give) = self._own, self._room
-        self.loops.taken_along(
-            self._corrected, length, x.leaving, self._hands_on, c0, c_low, leaves, middle, own
-        )
-        self.loops.room(
-            near.first, near.near, near.face, near.way, high, low, self._corrected, length, pores.kind, pores.one,
-            pores.two, water[1], ground[1], x.wet, x.held, *within, own, c0, c_low, mass, take, give,
-        )  # fmt: skip
-        self.loops.limited(near.a, near.b, high, low, self._corrected, take, give)
-        self.loops.taken_within(self._corrected, self._hands_on, take, give, middle, own, leaves)
-        self.loops.held_after(
-            near.first, near.face, near.way, low, mass0, into, x.leaving, leaves, length, mass
-        )
+        self.loops.faded(near.a, near.b, self._corrected, low, high)
+        self.loops.faded_within(self._corrected, self._hands_on, c0, c_low, leaves, middle)
+        take, give = self._room
+        for _ in range(_ROUNDS):  # what one round has room for gives room to the next
+            self.loops.room(
+                near.first, near.near, near.face, near.way, high, low, length, pores.kind, pores.one, pores.two, water[1],
+                ground[1], x.wet, x.held, *within, x.leaving, leaves, middle, c0, c_low, mass, take, give,
+            )  # fmt: skip
+            self.loops.limited(near.a, near.b, high, low, take, give)
+            self.loops.limited_within(x.leaving, take, give, middle, leaves)
+            self.loops.held_after(
+                near.first, near.face, near.way, low, mass0, into, x.leaving, leaves, length, mass
+            )
         c1 = pores.concentration(water[1], ground[1], mass, c_low)
         c1[x.held] = c0[x.held]
         return c1, mass.copy(), leaves
@@ -368,22 +371,21 @@ class Stepper:
         out, to, rate = x.links
         if len(out):
             given = brought + np.bincount(to, rate * (1.0 - self.theta[out]) * c0[out], len(c0))
-        system, right = self._system_for("low", self.theta, self.length, hold, x.held, given, mass0, c0)
+        system, right, _ = self._system_for("low", self.theta, self.length, hold, x.held, given, mass0, c0)
         c1 = c0.copy()
-        c1[self.cells] = system.solve(right, tolerance=1e-12)
+        c1[self.cells] = system.solve(right, tolerance=_EXACT)
         return c1
 
     def _solve_stiff(self, hold: Array, right: Array, c0: Array, c_low: Array, part: float) -> Array:
         """Solve for the implicit cells where stiff ones, and what mixes with them, are so for a part of the step."""
         given = self.crossing.held | (hold <= 0.0)
         zero = np.zeros_like(hold)
-        system, _ = self._system_for(
+        system, _, diagonals = self._system_for(
             "high", self._stiff.astype(np.float64), _GAMMA * self.length, hold, given, zero, zero, c_low
         )
         c = c0 + part * (c_low - c0)  # of those that are explicit
-        c[self.cells] = system.solve(
-            np.where(given, c_low, 0.0)[self.cells] + np.where(given[self.cells], 0.0, right), tolerance=1e-12
-        )
+        amount = np.where(given[self.cells], c_low[self.cells], right / diagonals)
+        c[self.cells] = system.solve(amount, tolerance=_EXACT)
         return c
 
     def _system_for(
@@ -396,34 +398,34 @@ class Stepper:
         brought: Array,
         mass0: Array,
         c0: Array,
-    ) -> tuple[LinearSystem, Array]:
-        """Return the system of the implicit cells, made anew where what they hold has changed, and its right side."""
+    ) -> tuple[LinearSystem, Array, Array]:
+        """Return the system of the implicit cells, anew where what they hold has changed, its right side and scale."""
         x, near, cells = self.crossing, self.near, self.cells
         n = len(c0)
         number = np.full(n, -1, dtype=np.int64)
         number[cells] = np.arange(len(cells))
         most = len(cells) + int((near.first[cells + 1] - near.first[cells]).sum())
         indptr, indices = np.empty(len(cells) + 1, np.int32), np.empty(most, np.int32)
-        data, right = np.empty(most), np.empty(len(cells))
+        data, (right, diagonals) = np.empty(most), np.empty((2, len(cells)))
         count = _kernels.implicit_system(
             near.first, near.near, near.face, near.way, number, cells, x.across, x.mixing, x.leaving, theta, length,
-            hold[cells], held, brought, mass0, c0, indptr, indices, data, right,
+            hold[cells], held, brought, mass0, c0, indptr, indices, data, right, diagonals,
         )  # fmt: skip
         known = self._systems.get(name)
         if known is not None and np.array_equal(known[0], hold[cells]):
-            return known[1], right
+            return known[1], right, diagonals
         from scipy.sparse import coo_array, csr_array
 
         matrix: Any = csr_array((data[:count], indices[:count], indptr), shape=(len(cells), len(cells)))
         out, to, rate = x.links
         inner = (theta[out] > 0.0) & (number[to] >= 0) & (name == "low")  # else told from outside
         if inner.any():
-            entries = -length * rate[inner] * theta[out[inner]]
+            entries = -length * rate[inner] * theta[out[inner]] / diagonals[number[to[inner]]]
             matrix = (
                 matrix
                 + coo_array((entries, (number[to[inner]], number[out[inner]])), shape=matrix.shape).tocsr()
             )
         matrix.sum_duplicates()
-        system = LinearSystem(matrix, direct=True if len(cells) < _DIRECT_BELOW else None)
+        system = LinearSystem(matrix, direct=len(cells) < _DIRECT_BELOW, dominant=True)
         self._systems[name] = (hold[cells].copy(), system)
-        return system, right
+        return system, right, diagonals
