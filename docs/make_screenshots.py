@@ -78,9 +78,8 @@ def main() -> None:
         shutil.copyfile(folder / "both" / "comparison-001" / "heads_at_bores.png", HERE / "compare.png")
         for words, kept in DRAWN.items():
             said(folder, "draw", *words, "--out", str(HERE / kept))
-        for figure in ("exchange", "head-surface"):
-            fit = str(folder / "quillmere" / "runs" / "fit-001")
-            said(folder, "draw", figure, fit, "--out", str(HERE / f"{figure.replace('-', '_')}.png"))
+        fit = str(folder / "quillmere" / "runs" / "fit-001")
+        said(folder, "draw", "exchange", fit, "--out", str(HERE / "exchange.png"))
         seasons, run = (
             folder / "quillmere" / "runs" / "run-seasons-001",
             said(folder, "run", SITE, "--variant", "seasons"),

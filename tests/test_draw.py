@@ -82,10 +82,11 @@ def test_no_words_lie_over_others_in_any_figure_of_a_run(quillmere_folder, monke
                  "convergence", "head-surface", "paths", "plume", "concentrations", "block --values head"):  # fmt: skip
         words_ = name.split()
         commands.append(("draw", words_[0], made, *words_[1:], "--out", tmp_path / f"{words_[0]}.png"))
+    commands.append(("draw", "plume", made, "--along", "", "--time", "9000", "--out", tmp_path / "along.png"))
     for words_ in commands:
         code, _, err = command(*words_)
         assert (code, err) == (0, "")
-    assert len(seen) == 32
+    assert len(seen) == 33
     code, out, _ = command("show", made, "--at", "3700,2900", "--out", tmp_path / "shown")
     assert code == 0
     assert "Darcy flux" in " ".join(out.split())

@@ -14,6 +14,7 @@ from inkhorn.cli_draw import (
     Output,
     RunFolder,
     When,
+    corners_of,
     drawing,
     place_of,
     step_of,
@@ -395,6 +396,14 @@ def draw_plume(
             "--time", help="A date, or days since the start; the end if not given.", metavar="DATE|DAYS"
         ),
     ] = None,
+    along: Annotated[
+        str | None,
+        typer.Option(
+            "--along",
+            help='In a section along corners in m, as in "0,0 500,300"; "" for the project\'s line.',
+            metavar="CORNERS",
+        ),
+    ] = None,
     side_by_side: Annotated[
         bool, typer.Option("--side-by-side", help="Four times, each twice as late as the one before.")
     ] = False,
@@ -402,16 +411,39 @@ def draw_plume(
     in_time: InTime = False,
     out: Output = None,
 ) -> None:
-    """Draw the concentrations of a run in plan."""
+    """Draw the concentrations of a run in plan, or in a section."""
     from inkhorn import draw
+    from inkhorn.errors import InputError
 
+    if along is not None and (layer is not None or side_by_side):
+        raise InputError(
+            "--along shows all layers, at one time or as a film. Leave --layer and --side-by-side out."
+        )
     drawn = Drawn.of(run)
     made = drawn.run.transport(name, species)
     last = made.time_at(_date_or_days(time)) if time is not None else len(made.times) - 1
     called = "-".join(word for word in ("plume", name, species, layer) if word)
 
+    if along is not None:
+        called = f"{called}-section"
+        line = corners_of(along or None, "--along") or drawn.project.section_line
+        where, asked = draw.line_of(drawn.flow.model.grid.mesh, line, None, None), drawn.project.asked.draw
+
     def paint(ax: Axes, k: int, most: float | None = None) -> None:
-        _laid(lambda a: draw.plume(made, layer=layer, time=k, most=most, ax=a), picture)(ax)
+        if along is None:
+            _laid(lambda a: draw.plume(made, layer=layer, time=k, most=most, ax=a), picture)(ax)
+            return
+        step = _step_at(drawn.flow, float(made.times[k]))
+        draw.section(
+            drawn.flow,
+            where,
+            step=step,
+            exaggeration=asked.exaggeration,
+            plume=made,
+            time=k,
+            most=most,
+            ax=ax,
+        )
 
     if in_time:
         drawn.film(called, paint, range(last + 1), out, lambda steps: draw.highest_of(made, layer, steps))
@@ -419,6 +451,12 @@ def draw_plume(
         drawn.save(f"{called}-in-time", lambda figure: draw.snapshots(made, figure, layer=layer), out)
     else:
         drawn.one(called, lambda ax: paint(ax, last), out)
+
+
+def _step_at(flow: Any, day: float) -> int:
+    """The step of a flow in which a day lies; its last one where the flow is gone through again."""
+    ends = [step.end for step in flow.steps]
+    return next((k for k, end in enumerate(ends) if end >= day - 1e-9), len(ends) - 1)
 
 
 def _date_or_days(text: str) -> float | str:

@@ -388,7 +388,9 @@ def test_there_and_back_in_time():
     assert np.quantile(miss, 0.98) < 1e-6 * 20.0
 
 
-@pytest.mark.parametrize("grid", [None, "voronoi", "split"])
+@pytest.mark.parametrize(
+    "grid", ["voronoi", *(pytest.param(g, marks=pytest.mark.slow) for g in (None, "split"))]
+)
 def test_capture_adds_up(quillmere_site_on, grid):
     """Forward from all inflow each well gets its rate; by origin both ways agree; all end by leaving, with a name."""
     flow = quillmere_site_on(grid)

@@ -193,10 +193,16 @@ def test_tangent_and_adjoint_agree_in_time(in_time):
 @pytest.mark.parametrize(
     "name",
     [
-        "horizontal_conductivity", "vertical_conductivity", "specific_storage", "specific_yield", "river.stage",
-        "recharge.rate", "fixed head.head", "well.rate", "well.lowest_level", "well.well_loss", "well.connection",
-        "well.casing_area", "leakance", "face_resistance",
-        "evapotranspiration.depth", "evapotranspiration.surface", "drain.level", "initial.heads",
+        "horizontal_conductivity", "specific_yield", "recharge.rate", "well.well_loss", "evapotranspiration.depth",
+        "initial.heads",
+        *(
+            pytest.param(name, marks=pytest.mark.slow)
+            for name in (
+                "vertical_conductivity", "specific_storage", "river.stage", "fixed head.head", "well.rate",
+                "well.lowest_level", "well.connection", "well.casing_area", "leakance", "face_resistance",
+                "evapotranspiration.surface", "drain.level",
+            )
+        ),
     ],
 )  # fmt: skip
 def test_sensitivities_in_time_equal_richardson_differences(in_time, name):

@@ -473,7 +473,10 @@ def up_and_down(porosity, specific_yield, film=1e-6):
     )  # fmt: skip
 
 
-@pytest.mark.parametrize(("porosity", "specific_yield"), [(0.3, 0.2), (0.15, 0.2), (0.25, 0.25)])
+@pytest.mark.parametrize(
+    ("porosity", "specific_yield"),
+    [(0.3, 0.2), *(pytest.param(*pair, marks=pytest.mark.slow) for pair in ((0.15, 0.2), (0.25, 0.25)))],
+)
 def test_what_is_the_same_all_over_stays_so_while_cells_drain_and_fill(porosity, specific_yield):
     model = up_and_down(porosity, specific_yield)
     flow = ik.solve_flow(model, initial_heads=8.0)

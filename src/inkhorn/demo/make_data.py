@@ -274,10 +274,15 @@ def write_depot(folder: Path) -> None:
     import shapely
 
     winters = [
-        (f"{year}-{day}", c) for year in range(2005, 2086) for day, c in (("04-01", 2600), ("11-01", 18000))
+        (f"{year}-{day}", *c)
+        for year in range(2005, 2086)
+        for day, c in (
+            ("04-01", (2600, 1800)),
+            ("11-01", (18000, 12400)),
+        )  # as much salt where winters are wet
     ]
-    rows = [(day, c, c if day < CLOSED else 14) for day, c in winters]
-    write_rows(folder / "depot.csv", "date,open [mg/l],closed [mg/l]", rows)
+    rows = [(day, c, c if day < CLOSED else 14, wet) for day, c, wet in winters]
+    write_rows(folder / "depot.csv", "date,open [mg/l],closed [mg/l],wet winters [mg/l]", rows)
     wells = {"brine well": (4340, 3560, 40.0, 28.0), "return well": (3900, 3900, 44.0, 35.0)}
     pumped = [
         (name, day, *((rate, 0) if name == "brine well" else (0, rate)))

@@ -32,6 +32,7 @@ __all__ = ["breakthrough", "highest_of", "paths", "plume", "snapshots", "travel_
 YEAR = 365.25
 
 
+_FAR_ABOVE = 8.0  # times the limit
 _BY = ("time", "layer", "end")
 
 
@@ -371,7 +372,17 @@ def breakthrough(result: TransportResult, wells: Sequence[str], *, ax: Axes | No
             species.limit * factor, color=WARN, lw=1.2, ls="--", label=f"limit, {species.limit * factor:g}"
         )
     ax.set_xlim(0, result.times[-1] / YEAR)
-    ax.set_ylim(bottom=0)
+    highest = max((float(result.at(name).max()) * factor for name in wells), default=0.0)
+    if species.limit is not None and highest > _FAR_ABOVE * species.limit * factor:
+        from matplotlib.ticker import LogLocator, NullLocator
+
+        ax.set_yscale("log")  # or the limit would lie on the floor
+        ax.yaxis.set_major_locator(LogLocator(subs=(1.0, 2.0, 5.0)))
+        ax.yaxis.set_major_formatter("{x:g}")
+        ax.yaxis.set_minor_locator(NullLocator())
+        ax.set_ylim(bottom=max(species.initial * factor * 0.5, 0.01 * species.limit * factor))
+    else:
+        ax.set_ylim(bottom=0)
     ax.set_xlabel("time since the start [years]")
     ax.set_ylabel(f"{species.name} [{species.unit}]")
     ax.set_title(f"{result.flow.model.name}: {species.name} in the water of {', '.join(wells)}")

@@ -9,12 +9,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.draw.dates import when
-from inkhorn.draw.style import BANK, INK, WARN, WATER, axes_or_new, material_style
+from inkhorn.draw.frame import colour_bar
+from inkhorn.draw.style import BANK, INK, SOLUTE, WARN, WATER, axes_or_new, material_style
 from inkhorn.errors import InputError, check_positive
 from inkhorn.flow import FlowResult
 from inkhorn.paths import PathResult
 from inkhorn.site import FixedHead, Site, mean_value
 from inkhorn.space import Grid, line_corners
+from inkhorn.transport import TransportResult
+from inkhorn.units import unit_factor
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -42,9 +45,14 @@ def section(
     exaggeration: float | None = None,
     cells: bool = False,
     paths: PathResult | None = None,
+    plume: TransportResult | None = None,
+    time: int = -1,
+    most: float | None = None,
     ax: Axes | None = None,
 ) -> Axes:
     """Draw a section: what the layers are made of, the water where a flow is given, wells near the line.
+
+    Where a plume is given, cells have its concentrations instead.
 
     Of a flow it shows the water table and the head of the lowest layer. For the line along a row or a
     column see `RectangularMesh.row_line` and `RectangularMesh.column_line`.
@@ -65,6 +73,12 @@ def section(
         Whether to draw every cell's outline.
     paths : PathResult, optional
         Particle paths, drawn where they come within three cells of the line, seen from aside.
+    plume : TransportResult, optional
+        Concentrations on the flow.
+    time : int
+        Which of its output times.
+    most : float, optional
+        The highest concentration that colours are for, in the species' unit; that of the section if not given.
     ax : Axes, optional
         Where to draw; a new figure if not given.
 
@@ -83,7 +97,10 @@ def section(
         raise InputError("the section line meets no cell. Check its corners.")
     ax = axes_or_new(ax, (12.0, 5.5))
     number = np.where(plan >= 0, grid.cell_number[:, np.maximum(plan, 0)], -1)
-    _draw_layers(ax, grid, number, at, cells)
+    if plume is None:
+        _draw_layers(ax, grid, number, at, cells)
+    else:
+        _draw_plume_along(ax, plume, time, most, number, at)
     uppermost = np.where(plan >= 0, grid.uppermost[np.maximum(plan, 0)], -1)
     ground = np.where(uppermost >= 0, grid.cells.top[uppermost], np.nan)
     if flow is not None:
@@ -104,6 +121,8 @@ def section(
     first, last = (tuple(round(float(v)) for v in line[k]) for k in (0, -1))
     name = flow.model.name if flow is not None else site.name if site is not None else ""
     date = "" if flow is None else when(flow, step)
+    if plume is not None:
+        date = f", {plume.species.name} after {plume.times[time] / 365.25:.3g} years"
     ax.set_title(f"{name}{': ' if name else ''}section from {first} to {last} m, heights × {used:g}{date}")
     ax.legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), fontsize=8, frameon=False, borderaxespad=0.0)
     return ax
@@ -130,6 +149,56 @@ def _draw_layers(
             for k, side in ((c, s) for c in changes for s in (c, c + 1) if there[s]):
                 between = 0.5 * (at[k] + at[k + 1])
                 ax.plot([between, between], [bottom[side], top[side]], color=INK, lw=0.3, alpha=0.5)
+
+
+def _draw_plume_along(
+    ax: Axes,
+    plume: TransportResult,
+    time: int,
+    most: float | None,
+    number: NDArray[np.int64],
+    at: NDArray[np.float64],
+) -> None:
+    """Fill cells by their concentration, thin lines between layers, the limit's outline along cells."""
+    from matplotlib.collections import PolyCollection
+    from matplotlib.colors import LogNorm
+
+    cells, species = plume.flow.model.grid.cells, plume.species
+    factor = 1.0 / unit_factor(species.unit, "concentration")
+    record = plume.records[time % len(plume.records)]
+    values = np.where(record.water > 0.0, record.concentration, 0.0) * factor
+    edges = np.concatenate([at[:1], 0.5 * (at[1:] + at[:-1]), at[-1:]])
+    boxes, shown = [], []
+    for row in number:
+        first = np.flatnonzero(np.diff(row, prepend=-2) != 0)
+        last = np.append(first[1:], len(row))
+        for a, b, cell in zip(edges[first], edges[last], row[first], strict=True):
+            if cell >= 0:
+                low, high = cells.bottom[cell], cells.top[cell]
+                boxes.append([(a, low), (b, low), (b, high), (a, high)])
+                shown.append(values[cell])
+        there = row >= 0
+        ax.plot(at, np.where(there, cells.bottom[row], np.nan), color=INK, lw=0.5, alpha=0.5)
+    most = max(shown) if most is None else most
+    floor = max(species.initial * factor * 1.1, most * 1e-3)
+    if max(shown) > floor:
+        found = PolyCollection(boxes, cmap=SOLUTE, norm=LogNorm(floor, most), lw=0)
+        found.set_array(np.ma.masked_less_equal(shown, floor))
+        ax.add_collection(found)
+        colour_bar(ax, found, f"{species.name} [{species.unit}]")
+    if species.limit is not None and max(shown) > species.limit * factor:
+        _draw_limit(ax, np.array(boxes), np.array(shown) > species.limit * factor)
+        ax.plot([], [], color=WARN, lw=1.4, label=f"limit, {species.limit * factor:g} {species.unit}")
+
+
+def _draw_limit(ax: Axes, boxes: NDArray[np.float64], above: NDArray[np.bool_]) -> None:
+    """The outline of the boxes that are above a limit."""
+    import shapely
+
+    inside = shapely.union_all(shapely.polygons(boxes[above]), grid_size=1e-6)
+    for part in shapely.get_parts(inside):
+        for ring in (part.exterior, *part.interiors):
+            ax.plot(*shapely.get_coordinates(ring).T, color=WARN, lw=1.4, zorder=4)
 
 
 def _draw_water(

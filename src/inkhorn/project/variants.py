@@ -84,7 +84,13 @@ def merged(base: dict[str, Any], variant: dict[str, Any]) -> tuple[dict[str, Any
                 whole[i] = tables(one[i], own, (*at, i), (*there, k), f'{words} "{name}"')
             else:
                 origin[*at, len(whole)] = (*there, k)
-                what = f" of {entry['of']}" if "of" in entry else f" of {entry['file']}" if "file" in entry else ""
+                what = (
+                    f" of {entry['of']}"
+                    if "of" in entry
+                    else f" of {entry['file']}"
+                    if "file" in entry
+                    else ""
+                )
                 what = f' "{name}"' if isinstance(name, str) else what
                 changes.append(f"one more {words}{what}")
                 whole.append(entry)

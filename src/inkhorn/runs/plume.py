@@ -73,6 +73,15 @@ def _idle(site: Site, name: str) -> bool:
     return well is not None and isinstance(well.abstraction, float) and well.abstraction == 0.0
 
 
+def _when(day: float, made: TransportResult) -> str:
+    """Years since the begin, and the month where dates are known."""
+    text = f"{day / YEAR:.1f} years"
+    if made.start is None:
+        return text
+    month = made.start + np.timedelta64(round(day * 86400.0), "s")
+    return f"{text} ({month.astype('datetime64[M]')})"
+
+
 class PlumeProduct(Product[Plumes]):
     """Transport, each table [transport] on its own."""
 
@@ -307,11 +316,11 @@ class PlumeProduct(Product[Plumes]):
             if not spans:
                 yield f"{highest}, below {limit} throughout"
                 continue
-            text = f"{highest}; passes {limit} after {spans[0][0] / YEAR:.1f} years"
+            text = f"{highest}; passes {limit} after {_when(spans[0][0], made)}"
             again = spans[-1][1]
             if np.isfinite(again):
                 lasting = sum(end - begin for begin, end in spans) / YEAR
-                text += f", is below it for good from {again / YEAR:.1f} years on, and above it for {lasting:.1f} in all"
+                text += f", is below it for good after {_when(again, made)}, and above it for {lasting:.1f} years in all"
             yield text
         if species.limit is None:
             return
