@@ -37,6 +37,8 @@ Mask = NDArray[np.bool_]
 Key = tuple[str, str]
 
 _MILLIGRAM = 1e-6  # mg/kg in g/g
+_REPLACED = ("c", "mass", "retained", "immobile", "time", "highest", "rate")  # by a step
+_ADDED_TO = ("gained", "lost", "across", "rim")
 
 
 @dataclass(frozen=True)
@@ -315,6 +317,17 @@ class Carried:
         return hold / carried, hold / np.maximum(self.carried_out + self.mixed_out, 1e-300), hold
 
     # --- one step of the species --------------------------------------------------------------------
+
+    def kept(self) -> dict[str, Any]:
+        """Return what a step changes, to be given back to `take_back`."""
+        state = {name: getattr(self, name) for name in _REPLACED}
+        state |= {name: getattr(self, name).copy() for name in _ADDED_TO}
+        return state
+
+    def take_back(self, state: dict[str, Any]) -> None:
+        """Be again as before a step."""
+        for name, value in state.items():
+            setattr(self, name, value)
 
     def arrive(self, begin: float, end: float, taken: dict[str, float]) -> None:
         """Find out what comes in between two days."""

@@ -36,6 +36,7 @@ _SLOW_WATER = 0.01  # share of what holds a species that may be taken implicitly
 _WORTH = 4.0  # times a longer step, from which on it is
 _MIXING = 8.0  # times a longer step than mixing allows explicitly, from which on it is taken implicitly
 _ERROR = 0.005  # of the highest concentration: what a step may be off by in implicit cells
+_TOO_MUCH = 4.0 * _ERROR  # from which on it is taken back, and a shorter one tried
 _MOST_WATCHED = 200  # features beside wells and collectors, all of them or none
 _DECAY = 0.2  # of the time in which the fastest decays to 1/e: the longest step
 
@@ -433,23 +434,28 @@ class _Run:
         most, implicit = _longest(self.carried, self.longest)
         if self.method == "upstream":
             most, implicit = self.longest, False
-        try_first = most
+        now, explicit = most, most
         if implicit:
-            try_first = min(
-                most, self.length or min(float(c.residence()[1].min()) for c in self.carried) * COURANT
-            )
-        now = max(try_first, 1e-12)
+            explicit = max(min(float(c.residence()[1].min()) for c in self.carried) * COURANT, 1e-12)
+            now = min(most, self.length or explicit)
+        now = max(now, 1e-12)
         while self.time < event:
             left = event - self.time
             count = max(int(np.ceil(left / now - 1e-9)), 1)
             length = left / count
             errors, before = [], [one.c for one in self.carried]
+            kept = [one.kept() for one in self.carried] if implicit else []
             react(self.carried, 0.5 * length)
             for one in self.carried:
                 one.exchange_with_immobile(0.5 * length)
                 errors.append(one.step(length))
                 one.exchange_with_immobile(0.5 * length)
             react(self.carried, 0.5 * length)
+            if implicit and max(errors) > _TOO_MUCH and length > 2.0 * explicit:
+                for one, state in zip(self.carried, kept, strict=True):
+                    one.take_back(state)
+                now = max(0.5 * length, explicit)
+                continue
             self.time = event if count == 1 else self.time + length
             for one, c0 in zip(self.carried, before, strict=True):
                 one.time = self.time
