@@ -25,6 +25,7 @@ from inkhorn.transport.record import OWN, PlumeStore
 from inkhorn.transport.result import TransportResult
 from inkhorn.transport.scheme import COURANT
 from inkhorn.transport.taken import Taken
+from inkhorn.transport.watched import Watched
 from inkhorn.units import WithUnit, plain
 
 __all__ = ["METHODS", "refuse_long_transport", "refuse_what_lacks", "solve_transport"]
@@ -37,7 +38,6 @@ _WORTH = 4.0  # times a longer step, from which on it is
 _MIXING = 8.0  # times a longer step than mixing allows explicitly, from which on it is taken implicitly
 _ERROR = 0.005  # of the highest concentration: what a step may be off by in implicit cells
 _TOO_MUCH = 4.0 * _ERROR  # from which on it is taken back, and a shorter one tried
-_MOST_WATCHED = 200  # features beside wells and collectors, all of them or none
 _DECAY = 0.2  # of the time in which the fastest decays to 1/e: the longest step
 
 
@@ -121,44 +121,6 @@ def _longest(carried: Sequence[Carried], longest: float) -> tuple[float, bool]:
         if fastest > 0.0:
             best = min(best, _DECAY / fastest)
     return best, implicit
-
-
-class _Watched:
-    """Where concentrations are told at every step: features that take water, wells and collectors first, and bores."""
-
-    def __init__(self, model: Model) -> None:
-        bores = _bores(model)
-        mixing = [n for t in model.terms if t.n_extra for n in t.feature_names]
-        others = [n for t in model.terms if not t.n_extra for n in t.feature_names]
-        features = list(dict.fromkeys([*mixing, *(others if len(others) <= _MOST_WATCHED else [])]))
-        self.names = tuple(dict.fromkeys([*features, *bores]))
-        self.place = {n: k for k, n in enumerate(self.names)}
-        self.at_bores = np.array([self.place[n] for n in bores], dtype=np.int64)
-        self.cells = np.array(list(bores.values()), dtype=np.int64)
-        self.known = np.empty(0, dtype=np.int64)  # of what is taken, those that are told
-        self.at_known = np.empty(0, dtype=np.int64)
-
-    def meet(self, taken: Taken) -> None:
-        """Be told who takes water now."""
-        self.known = np.array([k for k, n in enumerate(taken.names) if n in self.place], dtype=np.int64)
-        self.at_known = np.array([self.place[taken.names[k]] for k in self.known], dtype=np.int64)
-
-    def of(self, taken: Taken, one: Carried) -> Array:
-        row = np.full(len(self.names), np.nan)
-        row[self.at_bores] = one.c[self.cells]
-        row[self.at_known] = taken.of(one.c, one.brings)[self.known]
-        return row
-
-
-def _bores(model: Model) -> dict[str, int]:
-    """The cell of each bore of the site."""
-    grid, found = model.grid, {}
-    for bore in () if model.site is None else model.site.bores:
-        plan = int(grid.mesh.locate(np.array([bore.x]), np.array([bore.y]))[0])
-        layers = [k for k in grid.layers_named(bore.layer) if plan >= 0 and grid.cell_number[k, plan] >= 0]
-        if layers:
-            found[bore.name] = int(grid.cell_number[layers[0], plan])
-    return found
 
 
 def _output_times(begin: float, until: float, outputs: int, times: ArrayLike | None) -> Array:
@@ -379,7 +341,7 @@ class _Run:
         self.time, self.since, self.count = begin, begin, 0
         self.length = 0.0  # of the last step
         self.keys = {one.species.name: _keys(flow.model, one) for one in carried}
-        self.watched = _Watched(flow.model)
+        self.watched = Watched(flow.model)
         for one, store in zip(carried, stores, strict=True):
             if hasattr(store, "begin"):
                 store.begin(self.keys[one.species.name], self.watched.names, one.start)
