@@ -1,7 +1,7 @@
 """Species dissolved in the water, on a flow."""
 
-from inkhorn.transport.carried import ImmobileWater
 from inkhorn.transport.dispersion import Dispersion, numerical_spreading
+from inkhorn.transport.holding import ImmobileWater
 from inkhorn.transport.inflow import lacking_concentration
 from inkhorn.transport.mixing import Mix, mixes_of
 from inkhorn.transport.record import STORES, PlumeRecord, PlumeStore

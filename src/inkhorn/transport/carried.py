@@ -3,92 +3,36 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.errors import InputError, check_nonnegative
 from inkhorn.model import Model
 from inkhorn.model.solutes import HELD, RATE, START
 from inkhorn.site import (
-    FreundlichSorption,
-    LangmuirSorption,
-    LinearSorption,
     ReturnedWater,
     Species,
-    plain_by_ground,
 )
 from inkhorn.threads import worth_sharing
 from inkhorn.transport import _kernels
 from inkhorn.transport.by_ground import by_ground
 from inkhorn.transport.dispersion import Dispersion
+from inkhorn.transport.holding import ImmobileWater, pores_of
 from inkhorn.transport.inflow import Inflow
 from inkhorn.transport.neighbours import Neighbours
 from inkhorn.transport.passing import Passing
 from inkhorn.transport.record import DECAY, EDGE, JUMP, PRESSED, PRODUCTION, PlumeRecord
-from inkhorn.transport.scheme import Crossing, Pores, Stepper
+from inkhorn.transport.scheme import Crossing, Stepper
 
-__all__ = ["Carried", "ImmobileWater"]
+__all__ = ["Carried"]
 
 Array = NDArray[np.float64]
 Mask = NDArray[np.bool_]
 Key = tuple[str, str]
 
-_MILLIGRAM = 1e-6  # mg/kg in g/g
 _REPLACED = ("c", "mass", "retained", "immobile", "time", "highest", "rate")  # by a step
 _ADDED_TO = ("gained", "lost", "across", "rim")
-
-
-@dataclass(frozen=True)
-class ImmobileWater:
-    """Water in pores that it does not flow through, which exchanges what is dissolved with that which flows.
-
-    Parameters
-    ----------
-    porosity : float, mapping or array_like
-        Share of the volume, beside the effective porosity; by material, layer or zone, or by cell too.
-    exchange : float, mapping or array_like
-        What passes between both per volume over the difference of their concentrations [1/day].
-
-    References
-    ----------
-    van Genuchten, M. Th. and Wierenga, P. J. (1976), Mass transfer studies in sorbing porous media I, Soil Science
-    Society of America Journal 40, 473-480, eq. 2.
-    """
-
-    porosity: Any
-    exchange: Any
-
-    def __post_init__(self) -> None:
-        for name, kind, unit in (("porosity", "number", ""), ("exchange", "leakance", "1/day")):
-            what = f"immobile water: {name}"
-            object.__setattr__(
-                self, name, plain_by_ground(getattr(self, name), kind, what, check_nonnegative, unit)
-            )
-
-
-def _pores(model: Model, species: Species) -> Pores:
-    """By which law the ground holds a species."""
-    zero, law = np.zeros(model.grid.n_cells), species.sorption
-    if law is None:
-        return Pores(_kernels.LINEAR, zero, zero)
-    if model.bulk_density is None:
-        raise InputError(
-            f"{species.name} sorbs, but the model has no bulk density. Give one for every material (or to Model)."
-        )
-
-    def of(name: str) -> Array:
-        return by_ground(model, f"{species.name}: {name}", getattr(law, name))
-
-    if isinstance(law, LinearSorption):
-        return Pores(_kernels.LINEAR, of("distribution"), zero)
-    if isinstance(law, FreundlichSorption):
-        return Pores(_kernels.FREUNDLICH, _MILLIGRAM * of("coefficient"), of("exponent"))
-    if isinstance(law, LangmuirSorption):
-        return Pores(_kernels.LANGMUIR, 1.0 / of("half_at"), _MILLIGRAM * of("capacity"))
-    raise InputError(f"{species.name}: nothing is known of how {type(law).__name__} sorbs.")
 
 
 class Carried:
@@ -133,7 +77,7 @@ class Carried:
         self.model, self.near, self.species, self.sharp, self.start = model, near, species, sharp, start
         self.loops = _kernels.SHARED if worth_sharing(n) else _kernels.ALONE
         self.inflow = Inflow(model, species, start)
-        self.pores = _pores(model, species)
+        self.pores = pores_of(model, species)
         self.porosity = model.input("porosity")
         self.sorbs = species.sorption is not None
         self.density = np.asarray(model.bulk_density) if self.sorbs else np.zeros(n)

@@ -16,8 +16,9 @@ from inkhorn.model.solutes import START
 from inkhorn.progress import Progress
 from inkhorn.site import Species
 from inkhorn.sizes import refuse_beyond
-from inkhorn.transport.carried import Carried, ImmobileWater
+from inkhorn.transport.carried import Carried
 from inkhorn.transport.dispersion import Dispersion
+from inkhorn.transport.holding import ImmobileWater
 from inkhorn.transport.neighbours import Neighbours
 from inkhorn.transport.passing import Passing, passing_of
 from inkhorn.transport.reactions import react
