@@ -169,7 +169,7 @@ def tables() -> Iterator[str]:
     """All that is written."""
     yield HEAD
     for kind in MESHES:
-        wide_front = front(kind)[2]
+        wide_front = f"{front(kind)[2]:.1f}"
         for angle in (0, 45):
             c = carried(kind, angle)[0].values[-1]
             yield f"| {kind} | {angle}° | {c.max():.3f} | {c.min():.0e} | {wide_front if angle == 0 else ''} |\n"
@@ -230,7 +230,8 @@ def picture(path: Path) -> None:
         x, c, exact = column(kind, 5.0)
         ax.plot(x, c, marks[kind], mfc="none", ms=4, label=f"{kind}, cells of 5 m")
     x, c, _ = column("rectangles", 5.0, "upstream")
-    ax.plot(x, c, "-", color="#999", lw=1.0, label="method upstream, steps of 10 days")
+    row = np.argsort(x)
+    ax.plot(x[row], c[row], "-", color="#999", lw=1.0, label="method upstream, steps of 10 days")
     x = np.linspace(0.5, 250.0, 300)
     ax.plot(x, exact(x), color=ink, label="van Genuchten & Alves (1982)")
     ax.set(xlim=(0, 250), xlabel="x [m]", ylabel="concentration", title="Inlet, sorption and decay, 570 days")
