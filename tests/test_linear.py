@@ -103,3 +103,36 @@ def test_an_unsymmetric_matrix_is_told_from_a_symmetric_one():
 def test_columns_and_layers_of_unknowns_go_together():
     with pytest.raises(ik.InputError, match="3 columns and 2 layers of unknowns"):
         Columns([0, 1, 2], [0, 0], [[0, 1]], [0.0], [0.0], [1.0])
+
+
+@pytest.mark.parametrize("transpose", [False, True])
+@pytest.mark.parametrize("courant", [0.5, 20.0])
+def test_incomplete_factors_answer_what_factors_do(transpose, courant):
+    """A step of what water carries at an angle and thin layers mix: unsymmetric, each diagonal above its row."""
+    from scipy.sparse import csr_array, diags_array
+    from scipy.sparse.linalg import spsolve
+
+    rng = np.random.default_rng(5)
+    grid = ik.layered(ik.rectangles((0, 0, 200, 150), cell=10.0), np.linspace(0.0, -4.0, 9))
+    a, b = grid.faces.cells.T
+    flow, mix = rng.normal(size=(2, len(a)))
+    mix = np.where(grid.faces.is_floor, 30.0, 0.2) * np.abs(mix)
+    out, back = courant * (np.maximum(flow, 0.0) + mix), courant * (np.maximum(-flow, 0.0) + mix)
+    n = grid.n_cells
+    apart = csr_array((-np.r_[out, back], (np.r_[b, a], np.r_[a, b])), shape=(n, n))
+    matrix = (apart + diags_array(1.0 - apart.sum(axis=0))).tocsr()
+    right = rng.normal(size=n)
+    made = LinearSystem(matrix, direct=False, dominant=True)
+    found = made.solve(right, tolerance=1e-12, transpose=transpose)
+    npt.assert_allclose(
+        found, spsolve((matrix.T if transpose else matrix).tocsc(), right), rtol=1e-8, atol=1e-10
+    )
+    assert "_precondition" not in vars(made)  # the multigrid was not needed
+
+
+def test_without_a_pivot_there_are_no_incomplete_factors():
+    from scipy.sparse import csr_array
+
+    from inkhorn.linear.incomplete import incomplete_factors
+
+    assert incomplete_factors(csr_array([[0.0, 1.0], [1.0, 0.0]])) is None

@@ -415,9 +415,10 @@ def draw_plume(
     from inkhorn import draw
     from inkhorn.errors import InputError
 
-    if along is not None and (layer is not None or side_by_side):
+    if along is not None and (layer is not None or side_by_side or picture is not None):
         raise InputError(
-            "--along shows all layers, at one time or as a film. Leave --layer and --side-by-side out."
+            "--along shows all layers in a section, at one time or as a film. Leave --layer, --side-by-side and "
+            "--picture out."
         )
     drawn = Drawn.of(run)
     made = drawn.run.transport(name, species)

@@ -88,6 +88,8 @@ def section(
     """
     flow = of if isinstance(of, FlowResult) else None
     grid = of if isinstance(of, Grid) else of.model.grid
+    if plume is not None and plume.flow.model.grid.n_cells != grid.n_cells:
+        raise InputError("the plume is of another grid than the section. Give the flow that carries it.")
     site = flow.model.site if site is None and flow is not None else site
     width = float(np.sqrt(np.median(grid.mesh.area)))
     finest = float(np.sqrt(grid.mesh.area.min()))

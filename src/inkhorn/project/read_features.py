@@ -242,28 +242,28 @@ class FeatureReader:
                 elif table.has(key):
                     columns[key] = tried(table.numbers, key, kind, default=np.nan)
         moving = self._rates(rates, names, in_time) if rates is not None else {}
+        told = {
+            n: self._of_wells(v, table, names, "wells", "concentration", n)
+            for n, v in part.concentration.items()
+        }
         for k, name in enumerate(names):
             values: dict[str, Any] = {key: float(v[k]) for key, v in columns.items() if np.isfinite(v[k])}
-            brings = {
-                n: self._of_well(v, table, k, name, "wells", "concentration", n)
-                for n, v in part.concentration.items()
-            }
-            brings = {n: v for n, v in brings.items() if v is not None}
+            brings = {n: of[k] for n, of in told.items() if of[k] is not None}
             yield Well(
                 name=name, source=table.row(k), concentration=brings, **(values | moving.get(name, {}))
             )
 
-    def _of_well(self, value: Any, table: Table, row: int, name: str, *key: Any) -> Any:
-        """What there is of a species in the water of one well of a table; None where its cell is empty."""
+    def _of_wells(self, value: Any, table: Table, names: list[str], *key: Any) -> list[Any]:
+        """What there is of a species in the water of the wells of a table; None where a cell is empty."""
         if not isinstance(value, Column):
-            return self._of_species(value, "concentration", None, name, *key)
+            return [self._of_species(value, "concentration", None, name, *key) for name in names]
         column = value.column
         if not isinstance(column, str):
             raise InputError(f"{self.source.by(*key)}: {len(column)} columns are named; expected one.")
         if not table.has(column):
             table.text(column)  # says what is there instead
-        found = float(table.numbers(column, "concentration", default=np.nan, unit=value.unit)[row])
-        return (-found if value.negative else found) if np.isfinite(found) else None
+        found = table.numbers(column, "concentration", default=np.nan, unit=value.unit)
+        return [None if np.isnan(v) else -v if value.negative else v for v in found.tolist()]
 
     def _screen(self, table: Table, column: str, x: Any, y: Any) -> Any:
         """An end of the screens, as elevation, or from its depth below the ground."""

@@ -68,12 +68,13 @@ class Inflow:
                     f"{did_you_mean(said.source, features)}"
                 )
         told = [*self.known.items(), *((s.name, s.value) for s in model.solutes if s.species == species.name)]
-        series = {name: value for name, value in told if isinstance(value, Series)}
+        series = [(name, value) for name, value in told if isinstance(value, Series)]
         wells = {n for t in model.terms if t.n_extra for n in t.feature_names}  # may put in none at first
         begin = 0.0 if model.schedule is None else float(model.schedule.begins[0])
-        for name in series.keys() - wells:
-            series[name].mean(begin, begin, start)  # says if it begins later
-        days = [days_since(start, s.times, s.name) for s in series.values()]
+        for name, value in series:
+            if name not in wells:
+                value.mean(begin, begin, start)  # says if it begins later
+        days = [days_since(start, value.times, value.name) for _, value in series]
         self.changes = np.unique(np.concatenate(days)) if days else np.empty(0)
 
     def of(self, name: str, begin: float, end: float, taken: dict[str, float]) -> float | None:
