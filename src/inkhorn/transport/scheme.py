@@ -2,9 +2,9 @@
 
 A step is taken twice. The low flows are upstream and between neighbours only, explicit where a step is shorter than
 the water stays in a cell and as implicit as need be elsewhere, so that concentrations stay within bounds for steps of
-any length. The high flows come from concentrations that change evenly within cells (third order where the mesh is even) after two
-stages of a Runge-Kutta method. Each cell then takes as much of the difference as keeps it within the bounds of its
-neighbourhood; what one cell takes another gives, so that no mass is lost. A second round takes more of it.
+any length. The high flows come from concentrations that change evenly within cells (third order where the mesh is
+even) after two stages of a Runge-Kutta method. Each cell then takes as much of the difference as keeps it within the
+bounds of its neighbourhood; what one cell takes another gives, so that no mass is lost. A second round takes more of it.
 
 References
 ----------
@@ -21,7 +21,8 @@ Weather Review 130, 2088-2097 (the stages).
 Ascher, U. M., Ruuth, S. J. and Spiteri, R. J. (1997), Implicit-explicit Runge-Kutta methods for time-dependent partial
 differential equations, Applied Numerical Mathematics 25, 151-167, section 2.6 (stages where cells are stiff).
 Weller, H., Woodfield, J., Kühnlein, C. and Smolarkiewicz, P. K. (2023), Adaptively implicit MPDATA advection for
-arbitrary Courant numbers and meshes, Quarterly Journal of the Royal Meteorological Society 149, 369-388 (implicit as need be).
+arbitrary Courant numbers and meshes, Quarterly Journal of the Royal Meteorological Society 149, 369-388 (implicit as
+need be).
 """
 
 from __future__ import annotations

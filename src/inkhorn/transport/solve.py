@@ -184,8 +184,8 @@ def solve_transport(
         With porosity.
     species : Species or sequence of Species
         What is dissolved; several are carried together, and may decay into each other. Its concentration in the water
-        that a feature brings in is the model's `inflow_concentration`, or the species' `background`. Wells and collectors give
-        back the mix of what they take.
+        that a feature brings in is the model's `inflow_concentration`, or the species' `background`. Wells and
+        collectors give back the mix of what they take.
     duration : float, optional
         How long [day]; as long as the flow is given for, if not said. Steady flow has no end.
     outputs : int
