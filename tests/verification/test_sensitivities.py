@@ -121,10 +121,10 @@ def test_more_parameters_than_observations_go_by_the_adjoint(quillmere, paramete
     npt.assert_allclose(by_adjoint, by_tangent, rtol=1e-6, atol=1e-9)
 
 
-def valley(steady: bool) -> ik.Model:
+def valley(steady: bool, mesh=None) -> ik.Model:
     """Every kind of term in one, on a water table in two layers, through four months and a pause."""
     rng = np.random.default_rng(7)
-    mesh = ik.voronoi(shapely.box(0, 0, 900, 600), cell=110)
+    mesh = mesh or ik.voronoi(shapely.box(0, 0, 900, 600), cell=110)
     grid = ik.layered(mesh, [10.0, 4.0, -6.0])
     n, top = mesh.n_cells, grid.uppermost
     place = {

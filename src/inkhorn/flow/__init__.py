@@ -1,8 +1,18 @@
 """Heads: the flow equations, their solution, budget and sensitivities."""
 
-from inkhorn.flow.crossing import across_line
+from inkhorn.flow.crossing import across_line, rows_across_line
 from inkhorn.flow.equations import FlowEquations
 from inkhorn.flow.labelled import blocks_of
+from inkhorn.flow.quantities import (
+    AllOf,
+    FaceFlows,
+    Levels,
+    OpenLevels,
+    Quantity,
+    Readings,
+    TermFlows,
+    WellLevels,
+)
 from inkhorn.flow.record import FlowStart, FlowStep, Records, StepStore
 from inkhorn.flow.report import NewtonRow, SolverReport
 from inkhorn.flow.result import FlowResult
@@ -10,16 +20,25 @@ from inkhorn.flow.sensitivity import FlowSensitivity
 from inkhorn.flow.solve import solve_flow
 
 __all__ = [
+    "AllOf",
+    "FaceFlows",
     "FlowEquations",
     "FlowResult",
     "FlowSensitivity",
     "FlowStart",
     "FlowStep",
+    "Levels",
     "NewtonRow",
+    "OpenLevels",
+    "Quantity",
+    "Readings",
     "Records",
     "SolverReport",
     "StepStore",
+    "TermFlows",
+    "WellLevels",
     "across_line",
     "blocks_of",
+    "rows_across_line",
     "solve_flow",
 ]

@@ -44,6 +44,8 @@ class Carried:
         The face's conductance over that around the well, or what it counts as at the most.
     by_conductance : ndarray of float, (n,)
         Derivative of that [day/m²].
+    barred : ndarray of float, (n,)
+        What share of its resistance stands in the face, as a barrier [-]; 0 where more is not counted.
     wet : ndarray of float, (n, 2)
         What either side lets pass, 1 where there is enough water.
     wet_slope : ndarray of float, (n, 2)
@@ -58,6 +60,7 @@ class Carried:
     around: Array
     factor: Array
     by_conductance: Array
+    barred: Array
     wet: Array
     wet_slope: Array
 
@@ -81,9 +84,12 @@ class Carried:
         n, face, height = len(beside.face), beside.face, grid.faces.height[beside.face]
         factor = rows.conductance[face] / (height * beside.around)
         by = np.where(factor < _MOST, 1.0 / (height * beside.around), 0.0)
+        barred = np.zeros(n)
+        if model.face_resistance is not None:
+            barred = -model.face_resistance[face] * rows.by_resistance[face] / rows.conductance[face]
         return cls(
             some, some[beside.well], face, grid.faces.cells[face], beside.share, beside.around,
-            np.minimum(factor, _MOST), by, np.ones((n, 2)), np.zeros((n, 2)),
+            np.minimum(factor, _MOST), by, np.where(by > 0.0, barred, 0.0), np.ones((n, 2)), np.zeros((n, 2)),
         )  # fmt: skip
 
     def at(self, filled: Array, slope: Array, height: Array) -> Carried:
@@ -107,16 +113,28 @@ class Carried:
         """Return what is carried across all faces, for the flows of the entries [m³/day]."""
         return np.asarray(np.bincount(self.face, self.weight * flow[self.entry], n_faces))
 
-    def into(self, n_unknowns: int, n_entries: int) -> Any:
-        """Return what it brings to each cell by the flow of each entry, sparse (n_unknowns, n_entries)."""
+    def by_entry(self, n_faces: int, n_entries: int) -> Any:
+        """Return what is carried across each face by the flow of each entry, sparse (n_faces, n_entries)."""
         from scipy.sparse import coo_array
 
-        out = np.concatenate([-self.weight, self.weight])
-        where = (self.cells.T.ravel(), np.concatenate([self.entry, self.entry]))
-        return coo_array((out, where), shape=(n_unknowns, n_entries)).tocsr()
+        return coo_array((self.weight, (self.face, self.entry)), shape=(n_faces, n_entries)).tocsr()
 
     def slopes(self, answer: Contribution) -> tuple[Index, Index, Array]:
         """Return rows, columns and values of the derivative of all residuals by all unknowns."""
+        mine, column, value = self.across_slopes(answer)
+        return (
+            np.concatenate([self.cells[mine, 0], self.cells[mine, 1]]),
+            np.concatenate([column, column]),
+            np.concatenate([-value, value]),
+        )
+
+    def face_slopes(self, answer: Contribution) -> tuple[Index, Index, Array]:
+        """Return faces, columns and values of the derivative of what crosses each face by all unknowns."""
+        mine, column, value = self.across_slopes(answer)
+        return self.face[mine], column, value
+
+    def across_slopes(self, answer: Contribution) -> tuple[Index, Index, Array]:
+        """Return places among what is carried, columns and values of its derivative by all unknowns."""
         row, column, value = answer.flow_slope
         order = np.argsort(row, kind="stable")
         first = np.searchsorted(row[order], self.entry)
@@ -125,16 +143,14 @@ class Carried:
         at = order[np.arange(len(mine)) - np.repeat(np.cumsum(count) - count - first, count)]
         by = self.weight[mine] * value[at]
         bare = self.share * self.factor * answer.flow[self.entry]
-        rows, columns, values = [], [], []
-        for end, sign in ((0, -1.0), (1, 1.0)):
-            rows.append(self.cells[mine, end])
-            columns.append(column[at])
-            values.append(sign * by)
-            for side in (0, 1):
-                rows.append(self.cells[:, end])
-                columns.append(self.cells[:, side])
-                values.append(sign * bare * self.wet_slope[:, side] * self.wet[:, 1 - side])
-        return np.concatenate(rows), np.concatenate(columns), np.concatenate(values)
+        every = np.arange(len(self.entry))
+        return (
+            np.concatenate([mine, every, every]),
+            np.concatenate([column[at], self.cells[:, 0], self.cells[:, 1]]),
+            np.concatenate(
+                [by, *(bare * self.wet_slope[:, side] * self.wet[:, 1 - side] for side in (0, 1))]
+            ),
+        )
 
     def driven(self, flow: Array, n_faces: int) -> Array:
         """Return the derivative of what is carried across each face by its own conductance, (n_faces,) [m]."""
@@ -160,6 +176,8 @@ class Carried:
             model.direction,
         )
         carried = self.factor * self.wet.prod(axis=1) * flow[self.entry]
+        # a barrier does not change with the tensor, as what it is compared with does
+        slopes = {name: by - self.barred * self.share * by_log for name, (by, by_log) in slopes.items()}
         shape = (len(model.grid.faces), model.grid.n_cells)
         where = (self.face, term.cells[self.entry])
         return {name: coo_array((by * carried, where), shape=shape).tocsr() for name, by in slopes.items()}

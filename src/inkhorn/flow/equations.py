@@ -49,6 +49,8 @@ class Balance:
         Water that extra unknowns of the terms store, and take into storage [m³], [m³/day]; zero when steady.
     rounding : float
         What rounding alone may add up to in the residuals [m³/day].
+    face_slope : ndarray of float, (n_entries of the face rows,)
+        Derivative of the flow across each face by the head of each entry, but for what terms carry besides [m²/day].
     slopes : callable
         Makes the derivative.
     """
@@ -62,6 +64,7 @@ class Balance:
     extra_stored: NDArray[np.float64]
     extra_storage_change: NDArray[np.float64]
     rounding: float
+    face_slope: NDArray[np.float64]
     slopes: Callable[[], Any] = field(repr=False)
 
     @cached_property
@@ -442,6 +445,7 @@ class FlowEquations:
             extra_stored,
             extra_change,
             rounding,
+            slope,
             lambda: self._jacobian(slope, answers, storage_slope, carried),
         )
 

@@ -1,243 +1,64 @@
-"""Sensitivities of heads: discrete tangent and adjoint of exactly the equations solved, steady and in time."""
+"""Sensitivities of a flow: discrete tangent and adjoint of exactly the equations solved, steady and in time."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass
-from functools import cached_property
+from collections.abc import Iterator, Mapping
 from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
-from inkhorn.flow.carried import Carried
-from inkhorn.flow.equations import Balance, FlowEquations, TimeStep
+from inkhorn.flow.equations import FlowEquations, TimeStep
+from inkhorn.flow.linearised import FIXED, STORAGE, TENSOR, Before, LinearisedStep
+from inkhorn.flow.quantities import Form, Readings
 from inkhorn.flow.result import FlowResult
-from inkhorn.linear import LinearSystem
-from inkhorn.model.terms import HORIZONTAL, Slope, Term
-from inkhorn.space import tensor_slopes
+from inkhorn.model.terms import HORIZONTAL
+from inkhorn.progress import Progress
 
 __all__ = ["FlowSensitivity"]
 
 Array = NDArray[np.float64]
+Index = NDArray[np.int64]
 
-VERTICAL = "vertical_conductivity"
-BESIDES = ("leakance", "face_resistance")  # what else conductances are made of, where a model has it
-STORAGE = ("specific_yield", "specific_storage")
-TENSOR = ("anisotropy", "direction")
 INITIAL, INITIAL_EXTRA, INITIAL_STATES = "initial.heads", "initial.extra_unknowns", "initial.states"
-FIXED = "fixed head.head"
-_DIRECT_BELOW = 20_000  # unknowns
+_ON_HEADS = (HORIZONTAL, "vertical_conductivity", "leakance", "face_resistance", *TENSOR, *STORAGE)
+_AT_ONCE = 24  # columns that are solved for together, of steady flow
+_ROOM = 400_000_000  # bytes for the columns of one sweep through time
 
 
-class _Before(NamedTuple):
-    """What a step began with: all unknowns, and the states of the terms."""
+class _Moved(NamedTuple):
+    """One step of a tangent: how all unknowns change, and the residuals of cells whose heads are given."""
 
     unknowns: Array
-    states: tuple[Array, ...]
+    residuals: Array
 
 
-@dataclass(frozen=True, eq=False)
-class _Point:
-    """The equations of one step where they are solved, and what it began with."""
+class _Back(NamedTuple):
+    """One step of an adjoint.
 
-    equations: FlowEquations
-    unknowns: Array
-    before: _Before
-    period: int
+    Attributes
+    ----------
+    step : LinearisedStep
+    wanted : ndarray of float, (n_unknowns, m)
+        Derivative of each reading by the unknowns, the equations of the step left aside.
+    costate : ndarray of float, (n_unknowns, m)
+        By its residuals.
+    states : ndarray of float, (n_states, m)
+        By the states at its end.
+    form : Form, optional
+        Of all readings.
+    """
 
-    @cached_property
-    def balance(self) -> Balance:
-        return self.equations.evaluate(self.unknowns)
-
-    @cached_property
-    def system(self) -> LinearSystem:
-        eq = self.equations
-        # one factorisation serves every input and every weight
-        direct = len(eq.free) < _DIRECT_BELOW
-        return LinearSystem(eq.pattern.among_free(self.balance.jacobian), columns=eq.columns, direct=direct)
-
-    @property
-    def length(self) -> float:
-        step = self.equations.step
-        return np.inf if step is None else step.length
-
-    @cached_property
-    def slopes(self) -> dict[str, tuple[Any, Any]]:
-        """Derivatives by the terms' inputs, sparse: of all residuals, and of the states at the step's end."""
-        return self._of_terms(self.equations, self.unknowns, now=True)
-
-    @cached_property
-    def slopes_before(self) -> dict[str, tuple[Any, Any]]:
-        """Of what extra unknowns stored at the step's start, by the terms' inputs: its part of the residuals."""
-        if self.equations.step is None or not any(t.n_extra for t in self.equations.model.terms):
-            return {}
-        return self._of_terms(self.equations, self.before.unknowns, now=False)
-
-    @cached_property
-    def carried(self) -> tuple[Carried | None, ...]:
-        """What terms carry across faces besides, as cells are filled."""
-        eq = self.equations
-        share, slope, _ = eq.filled(self.unknowns[: len(eq.cells)])
-        return eq.carried_at(share, slope)
-
-    @cached_property
-    def through(self) -> tuple[Array, Any]:
-        """Derivative of what is carried across faces by their conductances, (n_faces,); and by cells' conductivity."""
-        from scipy.sparse import csr_array
-
-        eq, n_faces = self.equations, len(self.equations.first)
-        driven, own = np.zeros(n_faces), csr_array((n_faces, len(eq.cells)))
-        for term, beside, answer in zip(
-            eq.model.terms, self.carried, self.balance.contributions, strict=True
-        ):
-            if beside is not None:
-                driven += beside.driven(answer.flow, n_faces)
-                own = own + beside.by_own(term, answer.flow, eq.model.horizontal_conductivity, n_faces)
-        return driven, own
-
-    def _of_terms(self, eq: FlowEquations, unknowns: Array, *, now: bool) -> dict[str, tuple[Any, Any]]:
-        parts: dict[str, list[Any]] = {}
-        first_state = 0
-        for (term, moment), first, beside in zip(
-            eq.moments(unknowns), eq.first_extra[:-1], self.carried, strict=True
-        ):
-            where = _Rows.of(term, int(first), first_state, self.length)
-            first_state += term.n_state
-            for name, slope in term.by_input(moment).items():
-                several = [where.placed(slope) if now else where.stored(slope)]
-                if now and beside is not None:
-                    several.append(_carried_too(beside, slope, len(term.cells), eq.n_unknowns))
-                for part in several:
-                    if len(part[0]):
-                        parts.setdefault(_label(term, name), []).append(part)
-        found = {}
-        for label, entries in parts.items():
-            row, column, value = (np.concatenate(v) for v in zip(*entries, strict=True))
-            size = eq.model.input(label).shape[-1]
-            found[label] = _Rows.split(row, column, value, eq.n_unknowns, first_state, size)
-        return found
-
-    @cached_property
-    def by_state(self) -> tuple[Any, Any]:
-        """Derivatives of all residuals, and of the new states, by the states at the step's start."""
-        eq, entries, first_state = self.equations, [_Rows.none()], 0
-        for (term, moment), first in zip(eq.moments(self.unknowns), eq.first_extra[:-1], strict=True):
-            slope = term.by_state(moment)
-            row, _, value = _Rows.of(term, int(first), first_state, self.length).placed(slope)
-            entries.append((row, first_state + slope.column, value))
-            first_state += term.n_state
-        row, column, value = (np.concatenate(v) for v in zip(*entries, strict=True))
-        return _Rows.split(row, column, value, eq.n_unknowns, first_state, first_state)
-
-    @cached_property
-    def state_slope(self) -> Any:
-        """Derivative of the states at the step's end by the unknowns, sparse."""
-        from scipy.sparse import coo_array
-
-        eq, entries, first_state = self.equations, [_Rows.none()], 0
-        for term, answer in zip(eq.model.terms, self.balance.contributions, strict=True):
-            row, column, value = answer.state_slope
-            entries.append((first_state + row, column, value))
-            first_state += term.n_state
-        row, column, value = (np.concatenate(v) for v in zip(*entries, strict=True))
-        return coo_array((value, (row, column)), shape=(first_state, eq.n_unknowns)).tocsr()
-
-    @cached_property
-    def taken(self) -> dict[str, Array]:
-        """Derivatives of the water taken into storage by the storage properties, one a cell; none when steady."""
-        eq, n = self.equations, len(self.equations.cells)
-        if eq.step is None:
-            return {}
-        after, begun = (eq.storage.slopes(u[:n])[1:] for u in (self.unknowns, self.before.unknowns))
-        return {name: (a - b) / self.length for name, a, b in zip(STORAGE, after, begun, strict=True)}
-
-    @cached_property
-    def kept(self) -> Any:
-        """Derivative of all residuals by the unknowns that the step began with, sparse; zero when steady."""
-        from scipy.sparse import coo_array
-
-        eq, n = self.equations, len(self.equations.cells)
-        entries = [_Rows.none()]
-        if eq.step is not None:
-            cells = np.arange(n)
-            entries.append((cells, cells, eq.storage.slopes(self.before.unknowns[:n])[0] / self.length))
-            begun = eq.begun_with(self.before.states)
-            for (term, moment), first in zip(
-                begun.moments(self.before.unknowns), eq.first_extra[:-1], strict=True
-            ):
-                if term.n_extra:
-                    row, column, value = term.evaluate(moment).stored_slope
-                    entries.append((first + row, column, value / self.length))
-        row, column, value = (np.concatenate(v) for v in zip(*entries, strict=True))
-        return coo_array((value, (row, column)), shape=(eq.n_unknowns,) * 2).tocsr()
-
-
-class _Rows(NamedTuple):
-    """Where the rows of a term's derivatives stand among all residuals, and the states behind them."""
-
-    residual: NDArray[
-        np.int64
-    ]  # of its entries' cells and its extra unknowns; then of what these store; then states
-    factor: Array
-    ends: tuple[int, int]  # where what is stored begins among the rows, and the states
-
-    @classmethod
-    def of(cls, term: Term, first: int, first_state: int, length: float) -> _Rows:
-        own, states = first + np.arange(term.n_extra), first_state + np.arange(term.n_state)
-        begin = len(term.cells) + term.n_extra
-        return cls(
-            np.concatenate([term.cells, own, own, -1 - states]),
-            np.concatenate([np.ones(begin), np.full(term.n_extra, -1.0 / length), np.ones(term.n_state)]),
-            (begin, begin + term.n_extra),
-        )
-
-    def placed(self, slope: Slope) -> tuple[Any, Any, Array]:
-        """All of a derivative."""
-        return self.residual[slope.row], slope.column, self.factor[slope.row] * slope.value
-
-    def stored(self, slope: Slope) -> tuple[Any, Any, Array]:
-        """Only that of what is stored, as it was at the step's start."""
-        mine = (slope.row >= self.ends[0]) & (slope.row < self.ends[1])
-        row = slope.row[mine]
-        return self.residual[row], slope.column[mine], -self.factor[row] * slope.value[mine]
-
-    @staticmethod
-    def none() -> tuple[Any, Any, Array]:
-        return np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0)
-
-    @staticmethod
-    def split(row: Any, column: Any, value: Array, n: int, n_states: int, size: int) -> tuple[Any, Any]:
-        """Two sparse matrices: of the residuals, and of the states."""
-        from scipy.sparse import coo_array
-
-        state = row < 0
-        return (
-            coo_array((value[~state], (row[~state], column[~state])), shape=(n, size)).tocsr(),
-            coo_array((value[state], (-1 - row[state], column[state])), shape=(n_states, size)).tocsr(),
-        )
-
-
-def _carried_too(beside: Carried, slope: Slope, n: int, n_unknowns: int) -> tuple[Any, Any, Array]:
-    """What a term carries across faces by its inputs: rows of residuals, columns, values."""
-    from scipy.sparse import coo_array
-
-    mine = slope.row < n
-    if not mine.any():
-        return _Rows.none()
-    row, column, value = (v[mine] for v in slope)
-    by = coo_array((value, (row, column)), shape=(n, int(column.max()) + 1)).tocsr()
-    through = (beside.into(n_unknowns, n) @ by).tocoo()
-    return through.row, through.col, through.data
-
-
-def _label(term: Term, name: str) -> str:
-    return name if name == HORIZONTAL else f"{term.kind}.{name}"
+    step: LinearisedStep
+    wanted: Array
+    costate: Array
+    states: Array
+    form: Form | None
 
 
 class FlowSensitivity:
-    """How the unknowns of a solution answer to the model's inputs.
+    """How the unknowns of a solution, and all that is computed from them, answer to the model's inputs.
 
     Inputs are named as in `Model.with_inputs`: ``"horizontal_conductivity"``, ``"vertical_conductivity"``,
     ``"anisotropy"``, ``"direction"``, ``"leakance"``, ``"face_resistance"``, ``"specific_storage"``,
@@ -266,21 +87,26 @@ class FlowSensitivity:
             )
         self.flow, self.tolerance = flow, tolerance
         self.equations = FlowEquations(flow.model_at(0))
-        self._last: tuple[int, _Point] | None = None
+        self.solves = 0  # linear solves so far
+        self._last: tuple[int, LinearisedStep] | None = None
 
     @property
     def _in_time(self) -> bool:
         return self.flow.model.schedule is not None
 
-    def _before(self, k: int) -> _Before:
+    @property
+    def _n_states(self) -> int:
+        return sum(t.n_state for t in self.flow.model.terms)
+
+    def _before(self, k: int) -> Before:
         if k > 0:
             step = self.flow.steps[k - 1]
-            return _Before(np.concatenate([step.heads, step.extra_unknowns]), step.state)
-        flow = self.flow
-        return _Before(np.concatenate([flow.start.heads, flow.start.extra_unknowns]), flow.start.state)
+            return Before(np.concatenate([step.heads, step.extra_unknowns]), step.state)
+        start = self.flow.start
+        return Before(np.concatenate([start.heads, start.extra_unknowns]), start.state)
 
-    def _point(self, k: int) -> _Point:
-        """The equations of a step, made anew from its record unless they were the last asked for."""
+    def step(self, k: int) -> LinearisedStep:
+        """Return the equations of a step at its solution, made anew unless last asked for."""
         if self._last is None or self._last[0] != k:
             step, before = self.flow.steps[k], self._before(k)
             equations = self.equations.of(self.flow.model_at(k)).begun_with(before.states)
@@ -290,29 +116,48 @@ class FlowSensitivity:
                 own = equations.extra_stored(before.unknowns)
                 equations = equations.over(TimeStep(step.begin, step.end, stored, own))
             unknowns = np.concatenate([step.heads, step.extra_unknowns])
-            self._last = k, _Point(equations, unknowns, before, step.period)
+            self._last = k, LinearisedStep(equations, unknowns, before, step.period)
         return self._last[1]
 
-    def _check(self, inputs: Mapping[str, Array]) -> dict[str, Array]:
-        """Refuse inputs that are unknown, of another size, or that heads do not depend on."""
+    def _size_of(self, name: str) -> int:
+        """How many values an input has in one period.
+
+        Raises
+        ------
+        InputError
+            If there is none of that name, or heads do not depend on it.
+        """
         model, eq = self.flow.model, self.equations
         sizes = {INITIAL: len(eq.cells), INITIAL_EXTRA: eq.n_unknowns - len(eq.cells)}
-        sizes[INITIAL_STATES] = sum(t.n_state for t in model.terms)
+        sizes[INITIAL_STATES] = self._n_states
+        model.refuse_unknown([name], *sizes)
+        if "." not in name and name not in _ON_HEADS:
+            raise InputError(f"heads do not depend on {name}. Leave it out.")
+        return sizes[name] if name in sizes else int(model.input(name).shape[-1])
+
+    def _check(self, inputs: Mapping[str, Array]) -> dict[str, Array]:
+        """Return changes as (n_values, 1), or (n_periods * n_values, 1), having refused what is of another size."""
         checked = {}
         for name, values in inputs.items():
-            model.refuse_unknown([name], *sizes)
-            if "." not in name and name not in (HORIZONTAL, VERTICAL, *BESIDES, *TENSOR, *STORAGE):
-                raise InputError(f"heads do not depend on {name}. Leave it out.")
-            size = sizes[name] if name in sizes else model.input(name).shape[-1]
-            array = np.asarray(values, dtype=np.float64)
-            periods = 0 if model.schedule is None else len(model.schedule)
+            size, array = self._size_of(name), np.asarray(values, dtype=np.float64)
+            periods = 0 if self.flow.model.schedule is None else len(self.flow.model.schedule)
             if array.shape not in ((size,), (periods, size)):
                 raise InputError(
                     f"the change of {name} has the shape {array.shape}; expected ({size},)"
                     + (f" or ({periods}, {size})." if periods else ".")
                 )
-            checked[name] = array
+            checked[name] = array.reshape(-1, 1)
         return checked
+
+    def _in_period(self, changes: Mapping[str, Any], period: int) -> dict[str, Any]:
+        """The rows of changes that belong to one period."""
+        found = {}
+        for name, rows in changes.items():
+            size = self._size_of(name)
+            found[name] = rows if rows.shape[0] == size else rows[period * size : (period + 1) * size]
+        return found
+
+    # --- forward ------------------------------------------------------------------------------------
 
     def tangent(self, inputs: Mapping[str, Array]) -> Array:
         """Return the change of the unknowns for a small change of the inputs.
@@ -333,69 +178,55 @@ class FlowSensitivity:
         InputError
             If there is no such input, or its change is of another size.
         """
-        inputs, eq = self._check(inputs), self.equations
-        n = len(eq.cells)
-        answers = np.zeros((len(self.flow.steps), eq.n_unknowns))
-        moved = np.zeros(eq.n_unknowns)
-        moved[:n] = inputs.get(INITIAL, 0.0)
-        moved[:n][eq.fixed[:n]] = 0.0  # the heads given there count from the beginning
-        moved[n:] = inputs.get(INITIAL_EXTRA, 0.0)
-        if FIXED in inputs:
-            given, term = inputs[FIXED], eq.model.term("fixed head")
-            moved[term.cells[term.holds]] = (given[0] if np.ndim(given) == 2 else given)[term.holds]
-        states = np.zeros(sum(t.n_state for t in eq.model.terms)) + inputs.get(INITIAL_STATES, 0.0)
-        for k, answer in enumerate(answers):
-            point = self._point(k)
-            now = {name: v[point.period] if np.ndim(v) == 2 else v for name, v in inputs.items()}
-            change, state = self._changed(point, now, moved, states)
-            answer[:], states, moved = change, state, change
+        answers = np.array([moved.unknowns[:, 0] for _, moved in self._forward(self._check(inputs), 1)])
         return answers if self._in_time else answers[0]
 
-    def _changed(
-        self, point: _Point, inputs: Mapping[str, Array], before: Array, states: Array
-    ) -> tuple[Array, Array]:
-        """Change of the unknowns of one step and of the states at its end, for that of what it began with."""
-        eq, balance = point.equations, point.balance
-        n, zero = len(eq.cells), np.zeros(len(eq.cells))
-        by_conductance = eq.rows.tangent(
-            inputs.get(HORIZONTAL, zero), inputs.get(VERTICAL, zero), *(inputs.get(name) for name in BESIDES)
-        )
-        driven, own = point.through
-        flow = by_conductance * (eq.driven(balance) + driven) + own @ inputs.get(HORIZONTAL, zero)
-        if any(name in inputs for name in TENSOR):
-            flow += sum(by @ inputs[name] for name, by in self._by_tensor(point).items() if name in inputs)
-        change = point.kept @ before
-        change[:n] += eq.divergence @ flow
-        for name, by in point.taken.items():
-            if name in inputs:
-                change[:n] -= by * inputs[name]
-        new = np.zeros(len(states))
-        for slopes in (point.slopes, point.slopes_before):
-            for label, (of_residual, of_state) in slopes.items():
-                if label in inputs:
-                    change += of_residual @ inputs[label]
-                    new += of_state @ inputs[label]
-        if len(states):
-            change += point.by_state[0] @ states
-            new += point.by_state[1] @ states
-        answer = np.zeros(eq.n_unknowns)
-        if FIXED in inputs:
-            term = eq.model.term("fixed head")
-            answer[term.cells[term.holds]] = inputs[FIXED][term.holds]
-            change += balance.jacobian @ answer
-        answer[eq.free] = point.system.solve(change[eq.free], tolerance=self.tolerance)
-        return answer, new + point.state_slope @ answer
+    def _forward(self, changes: Mapping[str, Any], m: int) -> Iterator[tuple[int, _Moved]]:
+        """Go through the steps with some changes of inputs, (n_values, m) each, dense."""
+        eq = self.equations
+        n = len(eq.cells)
+        moved = np.zeros((eq.n_unknowns, m))
+        moved[:n] = changes.get(INITIAL, 0.0)
+        moved[:n][eq.fixed[:n]] = 0.0  # the heads given there count from the beginning
+        moved[n:] = changes.get(INITIAL_EXTRA, 0.0)
+        states = np.zeros((self._n_states, m)) + changes.get(INITIAL_STATES, 0.0)
+        for k in range(len(self.flow.steps)):
+            step = self.step(k)
+            now = self._in_period(changes, step.period)
+            if k == 0 and FIXED in now:
+                term = step.equations.model.term("fixed head")
+                moved[term.cells[term.holds]] = now[FIXED][term.holds]
+            right = step.kept @ moved
+            new = np.zeros_like(states)
+            for name, change in now.items():
+                if name in step.inputs:
+                    right += step.residual_by_input(name) @ change
+                    if len(states):
+                        new += step.state_by_input(name) @ change
+            if len(states):
+                right += step.by_state[0] @ states
+                new += step.by_state[1] @ states
+            moved = np.zeros_like(moved)
+            jacobian, free = step.balance.jacobian, step.equations.free
+            if FIXED in now:
+                term = step.equations.model.term("fixed head")
+                moved[term.cells[term.holds]] = now[FIXED][term.holds]
+                right += jacobian @ moved
+            moved[free] = self._solved(step, right[free])
+            states = new + step.state_slope @ moved
+            fixed = np.flatnonzero(step.equations.fixed)
+            residuals = np.zeros_like(moved)
+            if len(fixed):
+                given = moved.copy()
+                given[fixed] = 0.0  # these are in `right` already
+                residuals[fixed] = right[fixed] + (jacobian[fixed] @ given)
+            yield k, _Moved(moved, residuals)
 
-    def _by_tensor(self, point: _Point) -> dict[str, Any]:
-        """Derivatives of the flow across each face by anisotropy and direction, sparse."""
-        eq, model, balance = point.equations, point.equations.model, point.balance
-        found = tensor_slopes(model.grid, model.flow_arrays(), eq.rows, point.unknowns[: len(eq.cells)])
-        found = {name: balance.share[:, None] * by for name, by in found.items()}
-        for term, beside, answer in zip(model.terms, point.carried, balance.contributions, strict=True):
-            if beside is not None:
-                more = beside.by_tensor(model, term, answer.flow)
-                found = {name: by + more[name] for name, by in found.items()}
-        return found
+    def _solved(self, step: LinearisedStep, right: Array, *, transpose: bool = False) -> Array:
+        self.solves += right.shape[1]
+        return step.system.solve_many(right, tolerance=self.tolerance, transpose=transpose)
+
+    # --- backward -----------------------------------------------------------------------------------
 
     def adjoint(self, weights: Array) -> dict[str, Array]:
         """Return the derivative of a weighted sum of the unknowns by every input.
@@ -411,67 +242,223 @@ class FlowSensitivity:
             By name of input, one value for each of its values, with a row for each period where it changes in
             time. One linear solve a step, whatever the number of inputs.
         """
-        eq, model = self.equations, self.flow.model
-        n, shape = len(eq.cells), (len(self.flow.steps), eq.n_unknowns)
+        shape = (len(self.flow.steps), self.equations.n_unknowns)
         asked = np.asarray(weights, dtype=np.float64)
         if asked.shape != (shape if self._in_time else shape[1:]):
             raise InputError(
                 f"weights have the shape {asked.shape}; expected {shape if self._in_time else shape[1:]}."
             )
-        answer: dict[str, Array] = {}
-        carried = np.zeros(eq.n_unknowns)  # by the unknowns that a step began with
-        states = np.zeros(sum(t.n_state for t in model.terms))  # by the states at its end
+        return self._gradient(lambda k, _: Form(_one_row(asked[k] if self._in_time else asked)))
+
+    def gradient(self, readings: Readings, weights: Array) -> dict[str, Array]:
+        """Return the derivative of a weighted sum of readings by every input; as `adjoint`.
+
+        Parameters
+        ----------
+        readings : Readings
+            What is read.
+        weights : ndarray of float, (n_readings,)
+            Their weights.
+        """
+        row = _one_row(np.asarray(weights, dtype=np.float64))
+
+        def form(k: int, step: LinearisedStep) -> Form | None:
+            made = readings.form(k, step)
+            return None if made is None else made.scaled(row)
+
+        return self._gradient(form)
+
+    def _gradient(self, form: Any) -> dict[str, Array]:
+        """The derivative of one number by every input."""
+        model, answer = self.flow.model, dict[str, Array]()
 
         def add(name: str, period: int, part: Array) -> None:
-            total = answer.setdefault(
-                name,
-                np.zeros_like(model.inputs_in_time[name])
-                if name in model.inputs_in_time
-                else np.zeros(len(part)),
-            )
+            if name not in answer:
+                many = model.inputs_in_time.get(name)
+                answer[name] = np.zeros(len(part)) if many is None else np.zeros_like(many)
+            total = answer[name]
             (total[period] if total.ndim == 2 else total)[:] += part
 
-        for k in range(shape[0] - 1, -1, -1):
-            point = self._point(k)
-            wanted = (asked[k] if self._in_time else asked) + carried + point.state_slope.T @ states
-            costate = self._costate(point, wanted)
-            self._add_gradient(point, costate, states, add)
-            carried = point.kept.T @ costate
-            if len(states):
-                states = point.by_state[0].T @ costate + point.by_state[1].T @ states
-            for term in point.equations.model.terms:
+        begun: dict[str, Array] = {}
+        last = np.array([len(self.flow.steps) - 1])
+        for step, wanted, costate, states, made in self._backward(form, last, begun):
+            for name in step.inputs:
+                part = step.residual_by_input(name).T @ costate[:, 0]
+                if len(states):
+                    part = part + step.state_by_input(name).T @ states[:, 0]
+                direct = None if made is None else made.by_input(step, name)
+                add(name, step.period, part if direct is None else part + np.ravel(direct.sum(axis=0)))
+            for term in step.equations.model.terms:
                 if term.holds.any():
-                    through = wanted + point.balance.jacobian.T @ costate
-                    add(FIXED, point.period, np.where(term.holds, through[term.cells], 0.0))
+                    through = wanted[:, 0] + step.balance.jacobian.T @ costate[:, 0]
+                    add(FIXED, step.period, np.where(term.holds, through[term.cells], 0.0))
+        for name, by in begun.items():
+            add(name, 0, by[:, 0])
+        return answer
+
+    def _backward(self, form: Any, last: Index, begun: dict[str, Array]) -> Iterator[_Back]:
+        """Go back through the steps with a block of costates, one for each reading.
+
+        Parameters
+        ----------
+        form : callable
+            Of a step's number and itself: the `Form` of all readings there, or none.
+        last : ndarray of int, (m,)
+            The last step of each reading, never rising: at steps after it there is no costate.
+        begun : dict of str to ndarray of float, (n, m)
+            Filled at the end with the derivatives by what the run began with.
+        """
+        eq, m = self.equations, len(last)
+        n = len(eq.cells)
+        carried = np.zeros((eq.n_unknowns, m))  # by the unknowns that a step began with
+        states = np.zeros((self._n_states, m))  # by the states at its end
+        for k in range(len(self.flow.steps) - 1, -1, -1):
+            active = slice(0, int(np.searchsorted(-last, -k, "right")))
+            if active.stop == 0:
+                continue
+            step = self.step(k)
+            made = form(k, step)
+            wanted = carried[:, active] + step.state_slope.T @ states[:, active]
+            costate = np.zeros_like(wanted)
+            jacobian, free = step.balance.jacobian, step.equations.free
+            right = wanted
+            if made is not None:
+                wanted = wanted + made.unknowns.T.toarray()[:, active]
+                right = wanted
+                if made.residuals is not None:
+                    costate += made.residuals.T.toarray()[:, active]
+                    right = wanted + jacobian.T @ costate
+            costate[free] = self._solved(step, right[free], transpose=True)
+            yield _Back(step, wanted, costate, states[:, active], made)
+            carried[:, active] = step.kept.T @ costate
+            if len(states):
+                states[:, active] = step.by_state[0].T @ costate + step.by_state[1].T @ states[:, active]
         if self._in_time and not self.flow.steps[0].steady:
             for term in eq.model.terms:
                 if term.holds.any():
-                    add(FIXED, 0, np.where(term.holds, carried[term.cells], 0.0))
-            add(INITIAL, 0, np.where(eq.fixed[:n], 0.0, carried[:n]))
-            if any(len(a.stored) for a in self._point(0).balance.contributions):
-                add(INITIAL_EXTRA, 0, carried[n:])
+                    begun[FIXED] = np.where(term.holds[:, None], carried[term.cells], 0.0)
+            begun[INITIAL] = np.where(eq.fixed[:n, None], 0.0, carried[:n])
+            if any(len(a.stored) for a in self.step(0).balance.contributions):
+                begun[INITIAL_EXTRA] = carried[n:]
         if len(states):
-            add(INITIAL_STATES, 0, states)
-        return answer
+            begun[INITIAL_STATES] = states
 
-    def _costate(self, point: _Point, wanted: Array) -> Array:
-        free, costate = point.equations.free, np.zeros(len(wanted))
-        costate[free] = point.system.solve(wanted[free], tolerance=self.tolerance, transpose=True)
-        return costate
+    # --- many at once -------------------------------------------------------------------------------
 
-    def _add_gradient(self, point: _Point, costate: Array, states: Array, add: Any) -> None:
-        """Hand on what the balance of one step has to say on every input."""
-        eq, balance, n = point.equations, point.balance, len(point.equations.cells)
-        by_flow, (driven, own) = eq.divergence.T @ costate[:n], point.through
-        parts = eq.rows.adjoint(by_flow * (eq.driven(balance) + driven), n)
-        add(HORIZONTAL, point.period, own.T @ by_flow)
-        for name, part in zip((HORIZONTAL, VERTICAL, *BESIDES), parts, strict=True):
-            if getattr(eq.model, name) is not None:
-                add(name, point.period, part)
-        for name, by in point.taken.items():
-            add(name, point.period, -by * costate[:n])
-        for name, by_face_flow in self._by_tensor(point).items():
-            add(name, point.period, by_face_flow.T @ by_flow)
-        for slopes in (point.slopes, point.slopes_before):
-            for label, (of_residual, of_state) in slopes.items():
-                add(label, point.period, of_residual.T @ costate + of_state.T @ states)
+    def jacobian(
+        self, readings: Readings, changes: Mapping[str, Any], *, progress: Progress | None = None
+    ) -> Array:
+        """Return the derivatives of readings by parameters that inputs are made of.
+
+        Tangents or adjoints, whichever needs fewer linear solves; each step is set up once for all of them, and no array
+        of readings by cells is kept but for a few at a time.
+
+        Parameters
+        ----------
+        readings : Readings
+            What is read, (n_readings).
+        changes : mapping of str to scipy.sparse array, (n_values, n_parameters) or (n_periods * n_values, n_parameters)
+            Derivative of each input array by the parameters.
+        progress : callable, optional
+            Called with what is being done and its share.
+
+        Returns
+        -------
+        ndarray of float, (n_readings, n_parameters)
+
+        Raises
+        ------
+        InputError
+            If there is no such input, or its derivative is of another size.
+        """
+        from scipy.sparse import csr_array
+
+        periods = 0 if self.flow.model.schedule is None else len(self.flow.model.schedule)
+        moved = {name: csr_array(rows) for name, rows in changes.items()}
+        for name, rows in moved.items():
+            size = self._size_of(name)
+            if rows.shape[0] not in (size, periods * size):
+                raise InputError(
+                    f"the derivative of {name} has {rows.shape[0]} rows; expected {size}"
+                    + (f" or {periods * size}." if periods else ".")
+                )
+        moved = {name: rows for name, rows in moved.items() if rows.nnz}
+        counts = {rows.shape[1] for rows in changes.values()}
+        if len(counts) != 1:
+            raise InputError(
+                f"derivatives by {sorted(counts)} parameters were given; expected one number of them."
+            )
+        n_parameters = counts.pop()
+        steps = len(self.flow.steps)
+        forward, backward = n_parameters * steps, int((readings.last_step + 1).sum())
+        make = self._by_tangents if forward < backward else self._by_adjoints
+        return make(readings, moved, n_parameters, progress or (lambda *_: None))
+
+    def _columns_at_once(self) -> int:
+        """How many columns are solved for together: where steps must be set up again as many as there is room for."""
+        room = int(_ROOM // (8 * self.equations.n_unknowns))
+        return max(_AT_ONCE, room) if len(self.flow.steps) > 1 else _AT_ONCE
+
+    def _by_tangents(
+        self, readings: Readings, moved: Mapping[str, Any], n_parameters: int, progress: Progress
+    ) -> Array:
+        found = np.zeros((len(readings), n_parameters))
+        many = self._columns_at_once()
+        for first in range(0, n_parameters, many):
+            some = slice(first, min(first + many, n_parameters))
+            block = {name: rows[:, some].toarray() for name, rows in moved.items()}
+            for k, change in self._forward(block, some.stop - some.start):
+                made = readings.form(k, self.step(k))
+                progress("sensitivities", (first + (k + 1) / len(self.flow.steps)) / n_parameters)
+                if made is None:
+                    continue
+                found[:, some] += made.unknowns @ change.unknowns
+                if made.residuals is not None:
+                    found[:, some] += made.residuals @ change.residuals
+                for name, rows in self._in_period(block, self.step(k).period).items():
+                    direct = made.by_input(self.step(k), name)
+                    if direct is not None:
+                        found[:, some] += direct @ rows
+        return found
+
+    def _by_adjoints(
+        self, readings: Readings, moved: Mapping[str, Any], n_parameters: int, progress: Progress
+    ) -> Array:
+        found = np.zeros((len(readings), n_parameters))
+        last = readings.last_step
+        order = np.flatnonzero(last >= 0)
+        order = order[np.argsort(-last[order], kind="stable")]
+        turned = {name: rows.T.tocsr() for name, rows in moved.items() if len(self.flow.steps) == 1}
+        many, done = self._columns_at_once(), 0
+        for some in (order[k : k + many] for k in range(0, len(order), many)):
+            chosen, begun = readings.some(some), dict[str, Array]()
+            for step, wanted, costate, states, made in self._backward(chosen.form, last[some], begun):
+                mine = some[: costate.shape[1]]
+                done += len(mine)
+                progress("sensitivities", min(done / max(int((last + 1).sum()), 1), 1.0))
+                now = turned or {
+                    name: rows.T.tocsr() for name, rows in self._in_period(moved, step.period).items()
+                }
+                for name, rows in now.items():
+                    if name in step.inputs:
+                        by = step.residual_by_input(name).T @ costate
+                        if len(states):
+                            by = by + step.state_by_input(name).T @ states
+                        found[mine] += (rows @ by).T
+                    direct = None if made is None else made.by_input(step, name)
+                    if direct is not None:
+                        found[some] += (direct @ rows.T).toarray()
+                    if name == FIXED:
+                        term = step.equations.model.term("fixed head")
+                        through = wanted + step.balance.jacobian.T @ costate
+                        found[mine] += (rows @ np.where(term.holds[:, None], through[term.cells], 0.0)).T
+            for name, by in begun.items():
+                if name in moved:
+                    found[some] += (self._in_period(moved, 0)[name].T @ by).T
+        return found
+
+
+def _one_row(values: Array) -> Any:
+    from scipy.sparse import csr_array
+
+    return csr_array(values[None, :])

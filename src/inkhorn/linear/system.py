@@ -193,6 +193,34 @@ class LinearSystem:
             state=answer,
         )
 
+    def solve_many(
+        self, right: NDArray[np.float64], *, tolerance: float = 1e-10, transpose: bool = False
+    ) -> NDArray[np.float64]:
+        """Solve for several right-hand sides, (n, m), each as `solve` does.
+
+        Raises
+        ------
+        ConvergenceError
+            If the tolerance is not reached for one of them.
+        """
+        answer = np.zeros_like(right)
+        scale = np.linalg.norm(right, axis=0)
+        left = np.flatnonzero(scale > 0.0)
+        if self.direct and len(left) > 1:
+            matrix, way = (self.matrix.T, "T") if transpose else (self.matrix, "N")
+            residual = right
+            for _ in range(2):
+                answer[:, left] += self._factors.solve(np.asfortranarray(residual[:, left]), trans=way)
+                residual = right - matrix @ answer
+                left = np.flatnonzero(np.linalg.norm(residual, axis=0) > tolerance * scale)
+                if not len(left):
+                    return answer
+        for k in left.tolist():
+            answer[:, k] = self.solve(
+                np.ascontiguousarray(right[:, k]), tolerance=tolerance, transpose=transpose
+            )
+        return answer
+
     def _ways(
         self, transpose: bool, enough: float, most: int
     ) -> Iterator[tuple[Callable[[NDArray[Any], float], NDArray[Any]], int]]:

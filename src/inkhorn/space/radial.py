@@ -262,7 +262,7 @@ def _carried(sides: _Sides, wells: RadialWells, owner: Index, side: Index) -> Ar
 def beside_slopes(
     grid: Grid, beside: Beside, cells: Index, place: Array, anisotropy: Array, direction: Array
 ) -> dict[str, Array]:
-    """Return how shares carried beside wells answer to the anisotropy around them and to its direction, by differences.
+    """Return how what is carried beside wells answers to the anisotropy around them and to its direction, by differences.
 
     Parameters
     ----------
@@ -273,6 +273,11 @@ def beside_slopes(
         Of the wells.
     anisotropy, direction : ndarray of float, (n_cells,)
         As of `flow_rows`; both are taken to change together all around a well.
+
+    Returns
+    -------
+    dict of str to ndarray of float, (2, n)
+        Derivatives of the shares, and of the logarithms of what they are carried around with.
     """
     members = np.zeros(grid.n_cells, dtype=bool)
     members[grid.faces.cells[beside.face].ravel()] = True
@@ -283,7 +288,9 @@ def beside_slopes(
         rows = flow_rows(part, 1.0, 1.0, anisotropy=ratio[part.members], direction=angle[part.members])
         tensor = _tensors(ratio[cells], angle[cells])
         wells = RadialWells.standing(part, part.number[cells], place, tensor)
-        return _carried(_Sides(part, rows), wells, beside.well, side)
+        sides = _Sides(part, rows)
+        around = sides.conductance(side, tensor[beside.well])
+        return np.array([_carried(sides, wells, beside.well, side), np.log(around)])
 
     return _differences(share, anisotropy, direction, cells[beside.well])
 

@@ -78,42 +78,28 @@ class FaceRows:
         """True for faces whose row has two entries, (n_faces,)."""
         return np.asarray(np.diff(self.difference.indptr) == 2)
 
-    def tangent(
-        self,
-        horizontal: Array,
-        vertical: Array,
-        leakance: Array | None = None,
-        resistance: Array | None = None,
-    ) -> Array:
-        """Return the change of the conductances for a small change of what they are made of, (n_faces,) [m²/day].
+    @cached_property
+    def slopes(self) -> dict[str, Any]:
+        """Derivatives of the conductances by what they are made of, sparse, by the names of a model's arrays.
 
-        Parameters
-        ----------
-        horizontal, vertical : ndarray of float, (n_cells,)
-            Change of the conductivities [m/day].
-        leakance : ndarray of float, (n_cells,), optional
-            Change of the leakance [1/day].
-        resistance : ndarray of float, (n_faces,), optional
-            Change of what stands in the faces [day].
+        By ``"horizontal_conductivity"``, ``"vertical_conductivity"`` [m] and ``"leakance"`` [m²] of the cells,
+        (n_faces, n_cells), and by ``"face_resistance"``, (n_faces, n_faces) [m⁴/day²].
         """
-        change = np.where(self.is_floor[:, None], vertical[self.cells], horizontal[self.cells])
-        conductance = (self.by_conductivity * change).sum(axis=1)
-        if leakance is not None:
-            conductance += self.by_leakance * leakance[self.cells[:, 0]]
-        if resistance is not None:
-            conductance += self.by_resistance * resistance
-        return np.asarray(conductance)
+        from scipy.sparse import csr_array, diags_array
 
-    def adjoint(self, weight: Array, n_cells: int) -> tuple[NDArray[Any], ...]:
-        """Return the derivative of ``weight @ conductance`` by the arguments of `tangent`, in their order."""
-        share = self.by_conductivity * weight[:, None]
-        floor, side = self.is_floor, ~self.is_floor
-        return (
-            np.bincount(self.cells[side].ravel(), share[side].ravel(), n_cells),
-            np.bincount(self.cells[floor].ravel(), share[floor].ravel(), n_cells),
-            np.bincount(self.cells[:, 0], self.by_leakance * weight, n_cells),
-            self.by_resistance * weight,
-        )
+        n_faces, n_cells = self.difference.shape
+        found = {}
+        for name, here in (
+            ("horizontal_conductivity", ~self.is_floor),
+            ("vertical_conductivity", self.is_floor),
+        ):
+            start = np.concatenate([[0], np.cumsum(2 * here)])
+            entries = (self.by_conductivity[here].ravel(), self.cells[here].ravel(), start)
+            found[name] = csr_array(entries, shape=(n_faces, n_cells))
+        every = np.arange(n_faces + 1)
+        found["leakance"] = csr_array((self.by_leakance, self.cells[:, 0], every), shape=(n_faces, n_cells))
+        found["face_resistance"] = diags_array(self.by_resistance).tocsr()
+        return found
 
     def losing_monotonicity(self) -> Index:
         """Return the cells whose head might rise where a neighbour's falls, all being saturated.
