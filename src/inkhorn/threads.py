@@ -4,12 +4,20 @@ from __future__ import annotations
 
 import os
 
-__all__ = ["worth_sharing"]
+__all__ = ["processors", "worth_sharing"]
 
 _ENOUGH = 40_000  # items of a loop, below which a second thread gains nothing
 _BORN = os.getpid()
 # threads that wait in a loop take the processor from each other, where several processes run: up to fifty times slower
 os.environ.setdefault("OMP_WAIT_POLICY", "PASSIVE")
+
+
+def processors() -> int:
+    """How many processors this process may use; what the environment sets for compiled loops holds here too."""
+    return min(
+        int(os.environ.get("NUMBA_NUM_THREADS", 2**20)),
+        len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1,
+    )
 
 
 def worth_sharing(count: int) -> bool:

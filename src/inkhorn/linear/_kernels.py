@@ -14,7 +14,7 @@ _LOOSE = {"reassoc", "contract", "nsz"}
 _U = np.uint64  # an index that is known not to count from the end
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def take_matrix(  # type: ignore[no-untyped-def]
     indptr, indices, data, order, cell, column, layer, held, start, neighbour, coupling, below, above, sink
 ):
@@ -70,7 +70,7 @@ def take_matrix(  # type: ignore[no-untyped-def]
                 sink[_U(c), _U(k)] = total
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def make_mutual(start, neighbour, reverse, cell, coupling, below, above, sink):  # type: ignore[no-untyped-def]
     """Keep of every coupling what acts both ways; the rest of it goes to the diagonal."""
     n_columns, n_layers = sink.shape
@@ -103,7 +103,7 @@ def make_mutual(start, neighbour, reverse, cell, coupling, below, above, sink): 
             sink[c, k] = max(sink[c, k], 0.0)
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def factor(start, coupling, below, sink, multiplier, inverse):  # type: ignore[no-untyped-def]
     """Factor the tridiagonal matrix of every column."""
     n_columns, n_layers = sink.shape
@@ -150,7 +150,7 @@ def _relax(c, first, last, n_layers, neighbour, coupling, multiplier, inverse, b
         m = multiplier[_U(own + k)]
 
 
-@njit(cache=True, fastmath=_LOOSE)
+@njit(cache=True, nogil=True, fastmath=_LOOSE)
 def relax_and_restrict(  # type: ignore[no-untyped-def]
     n_layers, start, middle, neighbour, coupling, multiplier, inverse, b, x, parent, held, weight, coarse
 ):
@@ -178,7 +178,7 @@ def relax_and_restrict(  # type: ignore[no-untyped-def]
             coarse[_U(to + k)] += y[k]
 
 
-@njit(cache=True, fastmath=_LOOSE)
+@njit(cache=True, nogil=True, fastmath=_LOOSE)
 def prolong_and_relax(  # type: ignore[no-untyped-def]
     n_layers, start, middle, neighbour, coupling, multiplier, inverse, b, x, parent, held, weight, coarse
 ):
@@ -201,7 +201,7 @@ def prolong_and_relax(  # type: ignore[no-untyped-def]
         _relax(c, first, last, n_layers, neighbour, coupling, multiplier, inverse, b, x, y)
 
 
-@njit(cache=True, fastmath=_LOOSE)
+@njit(cache=True, nogil=True, fastmath=_LOOSE)
 def relax_both_ways(n_layers, start, neighbour, coupling, multiplier, inverse, b, x, times):  # type: ignore[no-untyped-def]
     """Relax forwards and backwards, from zero, some times over."""
     n_columns = len(start) - 1
@@ -214,7 +214,7 @@ def relax_both_ways(n_layers, start, neighbour, coupling, multiplier, inverse, b
             _relax(c, first, last, n_layers, neighbour, coupling, multiplier, inverse, b, x, y)
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def pairs(start, neighbour, weight, order, group):  # type: ignore[no-untyped-def]
     """Join columns two by two along strong couplings; returns how many groups there are.
 
@@ -250,7 +250,7 @@ def pairs(start, neighbour, weight, order, group):  # type: ignore[no-untyped-de
     return count
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def coarse_graph(start, neighbour, group, n):  # type: ignore[no-untyped-def]
     """The graph of groups, and which of its entries each entry of the finer graph belongs to, -1 inside."""
     n_fine = len(group)
@@ -286,7 +286,7 @@ def coarse_graph(start, neighbour, group, n):  # type: ignore[no-untyped-def]
     return coarse_start, coarse_neighbour[:t].copy(), entry
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def colours(start, neighbour):  # type: ignore[no-untyped-def]
     """A colour for every column, unlike those of its neighbours."""
     n = len(start) - 1
@@ -307,7 +307,7 @@ def colours(start, neighbour):  # type: ignore[no-untyped-def]
     return colour
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def in_order(start, neighbour, new):  # type: ignore[no-untyped-def]
     """Renumber a graph; earlier neighbours first. Also where each entry goes."""
     n = len(start) - 1
@@ -334,7 +334,7 @@ def in_order(start, neighbour, new):  # type: ignore[no-untyped-def]
     return ordered_start, middle, ordered, where
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def reverses(start, neighbour):  # type: ignore[no-untyped-def]
     """For every entry of a graph the one that leads back."""
     back = np.empty(len(neighbour), np.int32)
@@ -348,7 +348,7 @@ def reverses(start, neighbour):  # type: ignore[no-untyped-def]
     return back
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def inner_couplings(start, entry, weight, bound):  # type: ignore[no-untyped-def]
     """The mean coupling of each column to others of its coarse one."""
     for c in range(len(start) - 1):
@@ -360,7 +360,7 @@ def inner_couplings(start, entry, weight, bound):  # type: ignore[no-untyped-def
         bound[c] = total / max(inside, 1)
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def coarse_couplings(coupling, share, entry, coarse):  # type: ignore[no-untyped-def]
     """Sum the couplings between coarse columns, each by its share."""
     for e in range(len(entry)):
@@ -370,7 +370,7 @@ def coarse_couplings(coupling, share, entry, coarse):  # type: ignore[no-untyped
                 coarse[w, k] += share[e] * coupling[e, k]
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def coarse_sinks(  # type: ignore[no-untyped-def]
     start, coupling, sink, below, group, entry, alone, c_below, c_sink, held, weights
 ):
@@ -420,7 +420,7 @@ def coarse_sinks(  # type: ignore[no-untyped-def]
         n_held += 1
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def product_and_dot(indptr, indices, data, p, q):  # type: ignore[no-untyped-def]
     """Write ``q = A p`` and return ``p @ q``; indices are unsigned."""
     dot = 0.0
@@ -433,7 +433,7 @@ def product_and_dot(indptr, indices, data, p, q):  # type: ignore[no-untyped-def
     return dot
 
 
-@njit(cache=True, fastmath=_LOOSE)
+@njit(cache=True, nogil=True, fastmath=_LOOSE)
 def advance(x, r, p, q, step):  # type: ignore[no-untyped-def]
     """Step along p; return the squares and the absolute values of the residual, summed."""
     squares, absolute = 0.0, 0.0
@@ -446,7 +446,7 @@ def advance(x, r, p, q, step):  # type: ignore[no-untyped-def]
     return squares, absolute
 
 
-@njit(cache=True, fastmath=_LOOSE)
+@njit(cache=True, nogil=True, fastmath=_LOOSE)
 def dot(one, other):  # type: ignore[no-untyped-def]
     """``one @ other``, on this thread alone."""
     total = 0.0
@@ -455,7 +455,7 @@ def dot(one, other):  # type: ignore[no-untyped-def]
     return total
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def to_columns(cell, r, b):  # type: ignore[no-untyped-def]
     """Copy values of unknowns into columns."""
     n_columns, n_layers = cell.shape
@@ -465,7 +465,7 @@ def to_columns(cell, r, b):  # type: ignore[no-untyped-def]
             b[c, k] = np.float32(r[i]) if i >= 0 else np.float32(0.0)
 
 
-@njit(cache=True, fastmath=_LOOSE)
+@njit(cache=True, nogil=True, fastmath=_LOOSE)
 def from_columns_and_dot(slot, x, r, z):  # type: ignore[no-untyped-def]
     """Copy values of columns back to unknowns; return ``r @ z``."""
     dot = 0.0
@@ -476,14 +476,14 @@ def from_columns_and_dot(slot, x, r, z):  # type: ignore[no-untyped-def]
     return dot
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def turn(z, p, share):  # type: ignore[no-untyped-def]
     """``p = z + share p``."""
     for i in range(len(p)):
         p[i] = z[i] + share * p[i]
 
 
-@njit(cache=True, fastmath=_LOOSE)
+@njit(cache=True, nogil=True, fastmath=_LOOSE)
 def lopsided(indptr, indices, data):  # type: ignore[no-untyped-def]
     """Return ``x A y - y A x`` for two random vectors, scaled by the diagonals; indices are unsigned.
 
@@ -512,14 +512,14 @@ def lopsided(indptr, indices, data):  # type: ignore[no-untyped-def]
     return total
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def turn_twice(r, p, q, share, omega):  # type: ignore[no-untyped-def]
     """``p = r + share (p - omega q)``."""
     for i in range(len(p)):
         p[i] = r[i] + share * (p[i] - omega * q[i])
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def product_and_dots(indptr, indices, data, p, w, q):  # type: ignore[no-untyped-def]
     """Write ``q = A p``; return ``w @ q`` and ``q @ q``; indices are unsigned."""
     one, other = 0.0, 0.0
@@ -533,7 +533,7 @@ def product_and_dots(indptr, indices, data, p, w, q):  # type: ignore[no-untyped
     return one, other
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def factor_incompletely(indptr, indices, data, diagonal):  # type: ignore[no-untyped-def]
     """Turn the entries of a matrix into those of its incomplete factors; return whether every pivot is there."""
     n = len(diagonal)
@@ -560,7 +560,7 @@ def factor_incompletely(indptr, indices, data, diagonal):  # type: ignore[no-unt
     return True
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def solve_incomplete(indptr, indices, data, diagonal, right, answer):  # type: ignore[no-untyped-def]
     """Write the answer of incomplete factors to a right-hand side; return the product of both."""
     n, product = len(right), 0.0
@@ -578,7 +578,7 @@ def solve_incomplete(indptr, indices, data, diagonal, right, answer):  # type: i
     return product
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def solve_incomplete_turned(indptr, indices, data, diagonal, right, answer):  # type: ignore[no-untyped-def]
     """The same with the factors transposed."""
     n, product = len(right), 0.0

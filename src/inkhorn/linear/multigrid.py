@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from copy import copy
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import Any
@@ -42,9 +43,13 @@ class _Level:
         shape = self.sink.shape
         multiplier, inverse = np.empty(shape, np.float32), np.empty(shape, np.float32)
         _kernels.factor(self.graph.start, self.coupling, self.below, self.sink, multiplier, inverse)
+        self.matrix = (self.coupling.ravel(), multiplier.ravel(), inverse.ravel())
+        self.make_room()
+
+    def make_room(self) -> None:
+        """Take new room for a right-hand side and an answer."""
         self.right, self.answer = (np.zeros(self.sink.size, np.float32) for _ in range(2))
-        # what the loops of a cycle take, laid flat
-        self.arrays = (self.coupling.ravel(), multiplier.ravel(), inverse.ravel(), self.right, self.answer)
+        self.arrays = (*self.matrix, self.right, self.answer)  # what the loops of a cycle take, laid flat
 
 
 def _rectangles(graph: Graph, weight: Single) -> tuple[NDArray[np.int64], int, tuple[Index, Index]]:
@@ -231,6 +236,14 @@ class ColumnMultigrid:
             if coarser is None:
                 break
             self.levels.append(coarser)
+
+    def twin(self) -> ColumnMultigrid:
+        """Return the same cycle with room of its own to work in."""
+        other = copy(self)
+        other.levels = [copy(level) for level in self.levels]
+        for level in other.levels:
+            level.make_room()
+        return other
 
     def cycle(self) -> None:
         """Go down and up once, from `right` to `answer` of the finest level."""

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from copy import copy
 from functools import cached_property, partial
 from typing import TYPE_CHECKING, Any
 
@@ -12,7 +14,8 @@ from numpy.typing import NDArray
 from inkhorn.errors import ConvergenceError, InputError
 from inkhorn.linear.columns import Columns
 from inkhorn.linear.incomplete import incomplete_factors
-from inkhorn.linear.krylov import bicgstab, conjugate_gradients, unsigned
+from inkhorn.linear.krylov import bicgstab, conjugate_gradients, norm, unsigned
+from inkhorn.threads import processors, worth_sharing
 
 if TYPE_CHECKING:
     from inkhorn.linear.multigrid import ColumnMultigrid
@@ -74,6 +77,10 @@ class LinearSystem:
         return bool(abs(left) <= 1e-14 * max(self.matrix.shape[0], 100))
 
     @cached_property
+    def _turned(self) -> Any:
+        return _short(self.matrix.T.tocsr())
+
+    @cached_property
     def _factors(self) -> Any:
         from scipy.sparse import diags_array
         from scipy.sparse.linalg import splu
@@ -118,7 +125,7 @@ class LinearSystem:
         from inkhorn.linear.multigrid import ColumnMultigrid
 
         inner = ColumnMultigrid(self.matrix, self.columns, symmetric=self.symmetric, apart=cycle.apart)
-        joint, turned = Joint(self.matrix, self.columns), self.matrix.T.tocsr()
+        joint, turned = Joint(self.matrix, self.columns), self._turned
 
         def precondition(right: NDArray[Any], answer: NDArray[Any], *, transpose: bool = False) -> float:
             matrix, step = turned if transpose else self.matrix, np.empty_like(right)
@@ -164,8 +171,8 @@ class LinearSystem:
         ConvergenceError
             If the tolerance is not reached; it carries the last iterate.
         """
-        matrix = self.matrix.T if transpose else self.matrix
-        scale = float(np.linalg.norm(right))
+        matrix = self._turned if transpose and not self.symmetric else self.matrix
+        scale = norm(right)
         if scale == 0.0:
             return np.zeros_like(right)
         answer, residual, history = np.zeros_like(right), right, [scale]
@@ -174,7 +181,7 @@ class LinearSystem:
             for _ in range(rounds):
                 there = answer + step(residual, max(0.5 * tolerance * scale / history[-1], 1e-14))
                 left = right - matrix @ there
-                size = float(np.linalg.norm(left))
+                size = norm(left)
                 if not size < history[-1]:
                     break
                 answer, residual = there, left
@@ -215,11 +222,37 @@ class LinearSystem:
                 left = np.flatnonzero(np.linalg.norm(residual, axis=0) > tolerance * scale)
                 if not len(left):
                     return answer
-        for k in left.tolist():
-            answer[:, k] = self.solve(
-                np.ascontiguousarray(right[:, k]), tolerance=tolerance, transpose=transpose
-            )
+
+        def one(system: LinearSystem, k: int) -> None:
+            column = np.ascontiguousarray(right[:, k])
+            answer[:, k] = system.solve(column, tolerance=tolerance, transpose=transpose)
+
+        if self.direct or len(left) < 2 or not worth_sharing(len(right)):
+            for k in left.tolist():
+                one(self, k)
+            return answer
+        one(self, int(left[0]))  # by which way it is solved is found out once
+        systems = [self, *(self._twin() for _ in range(1, min(processors(), len(left) - 1)))]
+        turns = iter(left[1:].tolist())  # drawn from one by one, as some take longer
+
+        def work(system: LinearSystem) -> None:
+            for k in turns:
+                one(system, k)
+
+        with ThreadPoolExecutor(len(systems)) as pool:
+            for done in [pool.submit(work, s) for s in systems]:
+                done.result()
         return answer
+
+    def _twin(self) -> LinearSystem:
+        """Return the same system with room of its own to work in, for another thread."""
+        other = copy(self)
+        other.iterations = 0
+        for made in ("_precondition", "_far_conducting"):
+            other.__dict__.pop(made, None)
+        if self._columns_cycle is not None:
+            other.__dict__["_columns_cycle"] = self._columns_cycle.twin()
+        return other
 
     def _ways(
         self, transpose: bool, enough: float, most: int
@@ -255,7 +288,7 @@ class LinearSystem:
         self, cycle: Precondition, transpose: bool, enough: float, most: int
     ) -> Callable[[NDArray[Any], float], NDArray[Any]]:
         method = conjugate_gradients if not self.dominant and self.symmetric else bicgstab
-        matrix = self.matrix if not transpose or self.symmetric else _short(self.matrix.T.tocsr())
+        matrix = self.matrix if not transpose or self.symmetric else self._turned
         precondition = partial(cycle, transpose=transpose)
 
         def step(right: NDArray[Any], tolerance: float) -> NDArray[Any]:
