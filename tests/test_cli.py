@@ -196,7 +196,7 @@ def test_fit_brings_heads_to_levels(first_project, command):
     assert (code, err) == (0, "")
     folder = first_project / "runs" / "fit-001"
     stats = pd.read_csv(folder / "statistics.csv", index_col="fit")
-    assert stats.loc["after", "rms"] < 0.5 * stats.loc["before", "rms"]
+    assert stats.loc["after", "RMS"] < 0.5 * stats.loc["before", "RMS"]
     table = pd.read_csv(folder / "parameters.csv")
     assert table["parameter"].tolist() == ["conductivity of sand", "conductivity of gravel"]
     residuals = pd.read_csv(folder / "residuals.csv")
@@ -204,7 +204,7 @@ def test_fit_brings_heads_to_levels(first_project, command):
         residuals["residual [m]"], residuals["measured [m]"] - residuals["computed [m]"], atol=1e-8
     )
     npt.assert_allclose(
-        np.sqrt((residuals["residual [m]"] ** 2).mean()), stats.loc["after", "rms"], rtol=1e-6
+        np.sqrt((residuals["residual [m]"] ** 2).mean()), stats.loc["after", "RMS"], rtol=1e-6
     )
     assert "Parameters" in out
 
@@ -311,7 +311,7 @@ def test_the_demo_goes_from_data_to_a_fitted_plume(demo_run):
     project, out, _ = demo_run
     folder = project / "runs" / "fit-001"
     stats = pd.read_csv(folder / "statistics.csv", index_col="fit")
-    assert stats.loc["after", "rms"] < 0.1 < 0.2 < stats.loc["before", "rms"]
+    assert stats.loc["after", "RMS"] < 0.1 < 0.2 < stats.loc["before", "RMS"]
     budget = pd.read_csv(folder / "budget.csv", index_col="term")
     npt.assert_allclose(budget.loc["total", "in [m³/day]"], budget.loc["total", "out [m³/day]"], rtol=1e-8)
     mass = pd.read_csv(folder / "mass_budget.csv", index_col=["term", "feature"])

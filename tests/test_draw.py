@@ -347,7 +347,7 @@ def test_plan_of_any_mesh(quillmere, ax, kind, tmp_path):
 
 def test_measured_against_computed(quillmere, ax, tmp_path):
     fit = ik.calibrate(
-        quillmere.model, [ik.LayerConductivity(name="K", layer="sand", lower=1, upper=100)], max_iterations=2
+        quillmere.model, [ik.Parameter(name="K", of="conductivity", layers=("sand",))], max_iterations=2
     )
     from inkhorn.draw import measured_against_computed
 

@@ -307,7 +307,7 @@ def test_screens_meet_the_mean_of_unlike_conductivities():
 @pytest.mark.parametrize(
     ("edit", "message"),
     [
-        (Edit("conductivity", 1.0), "there is no such value; expected one of"),
+        (Edit("permeability", 1.0), "there is no such value; expected one of"),
         (Edit("porosity", 1.0), "the model has no porosity"),
         (Edit("anisotropy", 2.0, layers=("uper",)), 'Did you mean "upper"'),
         (Edit("drain.level", 2.0, feature="dich"), r'names the feature "dich"; expected one of \[\'ditch'),

@@ -8,6 +8,7 @@ import pytest
 import shapely
 
 import inkhorn as ik
+from inkhorn.calibration import ParameterSet
 from inkhorn.space import (
     BetweenSurface,
     BoundedSurface,
@@ -216,8 +217,8 @@ def test_a_thin_layer_is_absent_or_kept_in_borrowed_material():
     model = ik.place(site, ik.rectangles(site.boundary, cell=200))
     clay = model.grid.cell_number[1]
     npt.assert_allclose(model.horizontal_conductivity[clay[:5]], [50.0, 50.0, 50.0, 0.01, 0.01])
-    fitted = ik.LayerConductivity(name="K", layer="clay", lower=1e-4, upper=1.0)
-    assert fitted.start(model) == pytest.approx(0.01)
+    fitted = ik.Parameter(name="K", of="conductivity", how="set", zone=("material", "clay"))
+    assert ParameterSet(model, [fitted]).scalars[0].start == pytest.approx(0.01)
 
 
 def test_a_base_that_wins_cuts_into_what_lies_over_it():

@@ -1,10 +1,16 @@
 # what a user types after `ik.`, and where it is (ASCII: it is read in whatever encoding the system has)
 from . import draw as draw
 from .calibration import FitResult as FitResult
-from .calibration import LayerConductivity as LayerConductivity
-from .calibration import RechargeMultiplier as RechargeMultiplier
+from .calibration import Knowledge as Knowledge
+from .calibration import Observations as Observations
+from .calibration import Parameter as Parameter
+from .calibration import PilotPoints as PilotPoints
+from .calibration import Regularisation as Regularisation
+from .calibration import WeightRule as WeightRule
 from .calibration import calibrate as calibrate
+from .calibration import forecast as forecast
 from .calibration import observe as observe
+from .calibration import sensitivities as sensitivities
 from .errors import ConvergenceError as ConvergenceError
 from .errors import InkhornError as InkhornError
 from .errors import InkhornWarning as InkhornWarning
@@ -62,6 +68,7 @@ from .site import LangmuirSorption as LangmuirSorption
 from .site import LinearSorption as LinearSorption
 from .site import MassSource as MassSource
 from .site import Material as Material
+from .site import Measurement as Measurement
 from .site import PickedCells as PickedCells
 from .site import Picture as Picture
 from .site import Recharge as Recharge
@@ -140,25 +147,29 @@ __all__ = [
     "InkhornError",
     "InkhornWarning",
     "InputError",
+    "Knowledge",
     "LangmuirSorption",
     "Layer",
-    "LayerConductivity",
     "LinearSorption",
     "MassSource",
     "Material",
+    "Measurement",
     "Model",
+    "Observations",
     "OffsetSurface",
+    "Parameter",
     "PatchedSurface",
     "PathResult",
     "PickedCells",
     "Picture",
+    "PilotPoints",
     "PlanMesh",
     "PointSurface",
     "PolygonMesh",
     "Project",
     "Recharge",
-    "RechargeMultiplier",
     "RectangularMesh",
+    "Regularisation",
     "ReturnedWater",
     "River",
     "Run",
@@ -178,6 +189,7 @@ __all__ = [
     "Variogram",
     "VoronoiMesh",
     "WaterTable",
+    "WeightRule",
     "Well",
     "ZonedSurface",
     "Zones",
@@ -186,6 +198,7 @@ __all__ = [
     "compare_runs",
     "draw",
     "fit_project",
+    "forecast",
     "in_units",
     "layered",
     "observe",
@@ -201,6 +214,7 @@ __all__ = [
     "read_table",
     "rectangles",
     "run_project",
+    "sensitivities",
     "soil_water_balance",
     "solve_flow",
     "solve_transport",

@@ -26,13 +26,14 @@ from inkhorn.cli_draw import (
     step_of,
     when_of,
 )
+from inkhorn.errors import InputError
 from inkhorn.stopping import asked_to_stop, stopping_like_ctrl_c
 from inkhorn.terminal import Listener, print_table, say, show_warning, shown, telling
 
 if TYPE_CHECKING:
     import pandas as pd
 
-    from inkhorn.calibration import FitResult
+    from inkhorn.calibration import Knowledge
     from inkhorn.runs import Journal
     from inkhorn.space import Grid
     from inkhorn.unit_choice import UnitChoice
@@ -94,16 +95,23 @@ GoOn = Annotated[
 ]
 
 
-def _parameters_for_people(result: FitResult) -> pd.DataFrame:
+def _parameters_for_people(table: pd.DataFrame, value: str) -> pd.DataFrame:
     """The table of parameters, short enough for a terminal."""
-    table = result.table()
-    low, high = (
-        table[f"{side} 95 %"].clip([p.lower for p in result.parameters], [p.upper for p in result.parameters])
-        for side in ("lower", "upper")
-    )
-    limits = [f"{shown(a)} to {shown(b)}" for a, b in zip(low, high, strict=True)]
-    short = table[["parameter", "unit", "start", "fitted"]].assign(**{"95 % within bounds": limits})
-    return short.assign(remark=table["remark"])
+    known = table.reindex(columns=["lower 95 %", "upper 95 %"])
+    limits = [
+        "" if low != low else f"{shown(low)} to {shown(high)}"
+        for low, high in zip(known["lower 95 %"], known["upper 95 %"], strict=True)
+    ]
+    short = table[["parameter", "unit", "start", value]].assign(**{"95 % limits": limits})
+    return short.assign(remark=table["remark"].fillna(""))
+
+
+_LONGEST = 24
+
+
+def _shortened(table: pd.DataFrame) -> pd.DataFrame:
+    """The first rows of a long table."""
+    return table if len(table) <= _LONGEST else table.head(_LONGEST)
 
 
 def _layers_for_people(grid: Grid, units: UnitChoice) -> pd.DataFrame:
@@ -231,15 +239,79 @@ def fit(
     grid: GridName = None,
     variant: VariantName = None,
     go_on: GoOn = None,
+    of: Annotated[
+        str | None, typer.Option("--of", help="Which fit, of several in the project.", metavar="NAME")
+    ] = None,
+    list_: Annotated[
+        bool,
+        typer.Option("--list", help="Only list what a fit could change, as tables for the project file."),
+    ] = False,
+    only_sensitivities: Annotated[
+        bool,
+        typer.Option(
+            "--sensitivities",
+            help="Only solve once and tell which parameters matter, which readings tell, and what cannot be known.",
+        ),
+    ] = False,
+    tables: Annotated[
+        Path | None,
+        typer.Option(
+            help="With --sensitivities: a new folder for all tables (CSV) and a picture.", metavar="FOLDER"
+        ),
+    ] = None,
+    keep_as: Annotated[
+        str | None,
+        typer.Option(
+            "--keep-as", help="Keep the fitted values as a new variant of this name.", metavar="NAME"
+        ),
+    ] = None,
 ) -> None:
-    """Fit conductivities and recharge to the levels in the bores, then solve all that is asked with them."""
-    from inkhorn.runs import fit_project
+    """Fit parameters to what was measured, then solve all that is asked with them."""
+    from inkhorn.runs import fit_project, look_before_fit, parameter_list
 
     project = read_of(site, variant)
+    if list_:
+        from inkhorn.model import place
+
+        typer.echo(parameter_list(project, place(project.site_on(grid), project.grid(grid))), nl=False)
+        return
+    if only_sensitivities:
+        if tables is not None and tables.exists():
+            raise InputError(f'"{tables}" is there already, and is not written over. Name a new folder.')
+        with telling() as told:
+            found = look_before_fit(project, told, grid=grid, of=of)
+        _tell_sensitivities(found, tables)
+        return
     with telling() as told:
-        folder, result = fit_project(project, out, told, grid=grid, go_on=go_on)
-    print_table(_parameters_for_people(result), "Parameters")
+        folder, result = fit_project(project, out, told, grid=grid, go_on=go_on, of=of, keep_as=keep_as)
+    table = _parameters_for_people(result.table(), "fitted")
+    print_table(_shortened(table), f"Parameters{_of_all(table)}")
     _end(folder, told)
+
+
+def _of_all(table: pd.DataFrame) -> str:
+    return "" if len(table) <= _LONGEST else f", the first {_LONGEST} of {len(table)}"
+
+
+def _tell_sensitivities(found: Knowledge, folder: Path | None) -> None:
+    """Print which parameters matter and which readings tell; write all tables into a folder."""
+    table = found.table().sort_values("sensitivity [-]", ascending=False)
+    short = table[["parameter", "sensitivity [-]", "share from readings [-]", "remark"]]
+    print_table(_shortened(short), f"What readings tell{_of_all(short)}")
+    readings = found.readings_table().sort_values("leverage [-]", ascending=False)
+    short = readings[["name", "kind", "leverage [-]", "tells most of"]].head(8)
+    print_table(short, "Readings with the greatest leverage")
+    if folder is None:
+        return
+    from inkhorn import draw
+    from inkhorn.files import write_table
+    from inkhorn.runs import knowledge_tables
+
+    folder.mkdir(parents=True)
+    for key, table in knowledge_tables(found).items():
+        write_table(table, folder / f"{key.replace(' ', '_')}.csv")
+    draw.save_figure(folder / "sensitivities.png", lambda figure: draw.what_readings_tell(found, figure))
+    say(f"Tables and a picture are in {folder}")
 
 
 @app.command()
@@ -395,7 +467,7 @@ def demo(
     say(repr(project.site))
     with telling() as told:
         run_folder, result = fit_project(project, None, told)
-    table = _parameters_for_people(result)
+    table = _parameters_for_people(result.table(), "fitted")
     known = truth(folder)
     table["truth"] = [known.get(n.removeprefix("conductivity of "), float("nan")) for n in table["parameter"]]
     print_table(table, "Parameters, beside the truth that the levels were made with")

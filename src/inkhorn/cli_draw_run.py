@@ -290,7 +290,7 @@ def draw_hydrographs(
             )
     wanted = bore or known
     levels = made.by_date[made.by_date["bore"].isin(wanted)]
-    curve = curve_table(flow, made.observations)
+    curve = curve_table(flow, made.seen)
     drawn.save("hydrographs", lambda figure: draw.hydrographs(levels, curve, figure), out)
 
 

@@ -1,32 +1,44 @@
-"""Calibration: observations, parameters, least squares, statistics."""
+"""Calibration: what was measured, parameters, least squares, what can be known, and how sure a forecast is."""
 
-from inkhorn.calibration.fit import FitResult, FitRow, FitState, calibrate, head_sensitivities, with_values
-from inkhorn.calibration.observations import (
+from inkhorn.calibration.fit import FitResult, calibrate, sensitivities
+from inkhorn.calibration.forecast import Forecast, forecast
+from inkhorn.calibration.knowledge import Knowledge, Unknown
+from inkhorn.calibration.least_squares import FitRow, FitState, weighted_jacobian
+from inkhorn.calibration.levels import (
     FitStatistics,
-    HeadObservations,
     curve_table,
     fit_table,
     level_table,
-    observe,
     residual_table,
+    seen_bores,
 )
-from inkhorn.calibration.parameters import LayerConductivity, Parameter, RechargeMultiplier
+from inkhorn.calibration.observations import Observations, WeightRule, observe
+from inkhorn.calibration.parameters import Parameter, ParameterSet
+from inkhorn.calibration.pilot_points import PilotPoints
+from inkhorn.calibration.regularise import Regularisation
 
 __all__ = [
     "FitResult",
     "FitRow",
     "FitState",
     "FitStatistics",
-    "HeadObservations",
-    "LayerConductivity",
+    "Forecast",
+    "Knowledge",
+    "Observations",
     "Parameter",
-    "RechargeMultiplier",
+    "ParameterSet",
+    "PilotPoints",
+    "Regularisation",
+    "Unknown",
+    "WeightRule",
     "calibrate",
     "curve_table",
     "fit_table",
-    "head_sensitivities",
+    "forecast",
     "level_table",
     "observe",
     "residual_table",
-    "with_values",
+    "seen_bores",
+    "sensitivities",
+    "weighted_jacobian",
 ]

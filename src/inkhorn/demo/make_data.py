@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.calibration import level_table, observe
+from inkhorn.calibration import level_table, seen_bores
 from inkhorn.flow import FlowResult, solve_flow
 from inkhorn.model import Model, place
 from inkhorn.model.terms import HORIZONTAL
@@ -255,7 +255,8 @@ def dipped(flow: FlowResult, places: list[Bore], rng: np.random.Generator) -> li
     """Levels every two weeks over five years, as bore, date and level, with dipping errors of 2 cm."""
     dates = np.datetime64("2021-04-06", "s") + (np.arange(0, 5 * 365, 14) * 86400).astype("timedelta64[s]")
     empty = np.zeros(len(dates))
-    seen = observe(flow.model, [Bore(b.name, b.x, b.y, b.layer, dates=dates, levels=empty) for b in places])
+    every = [Bore(b.name, b.x, b.y, b.layer, dates=dates, levels=empty) for b in places]
+    seen, _ = seen_bores(flow.model, every)
     levels = level_table(flow, seen)
     found = levels["computed [m]"] + rng.normal(0.0, 0.02, len(levels))
     days = levels["date"].astype(str).str[:10]

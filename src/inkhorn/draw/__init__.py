@@ -7,7 +7,13 @@ from inkhorn.draw.convergence import convergence
 from inkhorn.draw.dates import when
 from inkhorn.draw.exchange import exchange
 from inkhorn.draw.film import film
-from inkhorn.draw.fit import measured_against_computed
+from inkhorn.draw.fit import (
+    fields_before_and_after,
+    measured_against_computed,
+    residual_maps,
+    residual_spread,
+    what_readings_tell,
+)
 from inkhorn.draw.flow import (
     SHOWN,
     depth_to_water,
@@ -46,6 +52,7 @@ __all__ = [
     "depth_to_water",
     "drawdown",
     "exchange",
+    "fields_before_and_after",
     "film",
     "flow_map",
     "head_differences",
@@ -71,6 +78,8 @@ __all__ = [
     "project_section",
     "project_surface",
     "quality",
+    "residual_maps",
+    "residual_spread",
     "save_figure",
     "save_new",
     "section",
@@ -80,6 +89,7 @@ __all__ = [
     "travel_times",
     "values",
     "water_table",
+    "what_readings_tell",
     "when",
     "zones",
 ]

@@ -1,3 +1,4 @@
+from .edits import edits_as_toml as edits_as_toml
 from .grids import GridFile as GridFile
 from .grids import read_grid as read_grid
 from .grids import write_grid as write_grid
@@ -19,6 +20,7 @@ from .results import write_paths as write_paths
 from .results import write_shapes as write_shapes
 from .results import write_table as write_table
 from .results import write_trajectories as write_trajectories
+from .results import write_workbook as write_workbook
 from .shapes import Shape as Shape
 from .shapes import read_shapes as read_shapes
 from .steps import StepFile as StepFile
@@ -37,6 +39,7 @@ __all__ = [
     "StepFile",
     "StepReader",
     "Table",
+    "edits_as_toml",
     "file_name",
     "free_name",
     "must_exist",
@@ -59,5 +62,6 @@ __all__ = [
     "write_shapes",
     "write_table",
     "write_trajectories",
+    "write_workbook",
     "written_whole",
 ]

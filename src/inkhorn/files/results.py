@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -186,6 +187,23 @@ def _harmless(value: Any) -> Any:
         return value
     signed = value[0] in "+-" and not set(value) & set("|!('=\"")  # a number, perhaps with its unit
     return value if signed else f"'{value}"
+
+
+def write_workbook(tables: Mapping[str, pd.DataFrame], path: Path, units: UnitChoice = _AS_INSIDE) -> None:
+    """Write tables as one XLSX file, a sheet each, in some units; text is written as in `write_table`."""
+    import pandas as pd
+
+    with written_whole(path) as beside, pd.ExcelWriter(beside, engine="openpyxl") as book:
+        for name, table in tables.items():
+            frame = units.table(table)
+            text = frame.select_dtypes(exclude=["number", "datetime", "bool"]).columns
+            frame = frame.assign(**{c: frame[c].map(_harmless) for c in text}).rename(columns=_harmless)
+            frame.to_excel(book, sheet_name=name[:31], index=False)
+            sheet = book.sheets[name[:31]]
+            sheet.freeze_panes = "B2"
+            for column in sheet.columns:
+                widest = max(len(str(cell.value)) for cell in column[:40] if cell.value is not None)
+                sheet.column_dimensions[column[0].column_letter].width = min(max(widest, 8), 48) + 2
 
 
 def write_table(frame: pd.DataFrame, path: Path, units: UnitChoice = _AS_INSIDE) -> None:

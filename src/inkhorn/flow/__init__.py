@@ -1,6 +1,8 @@
 """Heads: the flow equations, their solution, budget and sensitivities."""
 
+from inkhorn.flow.bores import BoreLevels
 from inkhorn.flow.crossing import across_line, rows_across_line
+from inkhorn.flow.depletion import by_pumping
 from inkhorn.flow.equations import FlowEquations
 from inkhorn.flow.labelled import blocks_of
 from inkhorn.flow.quantities import (
@@ -21,6 +23,7 @@ from inkhorn.flow.solve import solve_flow
 
 __all__ = [
     "AllOf",
+    "BoreLevels",
     "FaceFlows",
     "FlowEquations",
     "FlowResult",
@@ -39,6 +42,7 @@ __all__ = [
     "WellLevels",
     "across_line",
     "blocks_of",
+    "by_pumping",
     "rows_across_line",
     "solve_flow",
 ]

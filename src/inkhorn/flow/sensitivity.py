@@ -343,6 +343,36 @@ class FlowSensitivity:
         if len(states):
             begun[INITIAL_STATES] = states
 
+    def by_water_taken(self, readings: Readings) -> Array:
+        """Return the derivative of readings by water taken from each cell through all steps, (n_readings, n_cells)."""
+        n, last = len(self.equations.cells), readings.last_step
+        order = np.flatnonzero(last >= 0)
+        order = order[np.argsort(-last[order], kind="stable")]
+        chosen, found = readings.some(order), np.zeros((len(readings), n))
+        for back in self._backward(chosen.form, last[order], {}):
+            cells = np.where(back.step.equations.fixed[:n, None], 0.0, back.costate[:n])
+            found[order[: cells.shape[1]]] += -cells.T
+        return found
+
+    def heads_by(self, changes: Mapping[str, Any]) -> Array:
+        """Return the derivative of the heads in the end by parameters that inputs are made of, (n_cells, n_parameters).
+
+        Parameters
+        ----------
+        changes : mapping of str to scipy.sparse array
+            As of `jacobian`.
+        """
+        n, m = len(self.equations.cells), next(iter(changes.values())).shape[1]
+        found = np.zeros((n, m))
+        many = self._columns_at_once()
+        for first in range(0, m, many):
+            some = slice(first, min(first + many, m))
+            block = {name: rows[:, some].toarray() for name, rows in changes.items() if rows.nnz}
+            for _, moved in self._forward(block, some.stop - some.start):
+                last = moved
+            found[:, some] = last.unknowns[:n]
+        return found
+
     # --- many at once -------------------------------------------------------------------------------
 
     def jacobian(

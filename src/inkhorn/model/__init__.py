@@ -1,6 +1,7 @@
 """Placing a site on a grid: the model of plain arrays and terms, and a check of it."""
 
 from inkhorn.model import terms
+from inkhorn.model.bores import bore_cells, why_no_cell
 from inkhorn.model.check import check, usual_words
 from inkhorn.model.findings import Finding, Findings
 from inkhorn.model.fingerprint import differences, fingerprint
@@ -25,6 +26,7 @@ __all__ = [
     "Traces",
     "WaterTable",
     "ZoneMap",
+    "bore_cells",
     "check",
     "differences",
     "dimension_of",
@@ -39,4 +41,5 @@ __all__ = [
     "saturation",
     "terms",
     "usual_words",
+    "why_no_cell",
 ]

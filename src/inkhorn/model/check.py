@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from inkhorn.errors import InputError, place_words
+from inkhorn.model.bores import bore_cells
 from inkhorn.model.findings import Finding, Findings
 from inkhorn.model.levels import levelless_cells
 from inkhorn.model.model import Model
@@ -415,21 +416,22 @@ def _check_bores(model: Model) -> Iterator[Finding]:
         return
     cells, missed, empty, used, count = model.grid.cells, 0, [], 0, 0
     for bore in model.site.bores:
-        plan = int(model.grid.mesh.locate([bore.x], [bore.y])[0])
-        rows = list(model.grid.layers_named(bore.layer))
-        where = f'layer "{bore.layer}", {place_words(bore.x, bore.y)}'
+        own = bore_cells(model.grid, bore)
+        in_layer = f'layer "{bore.layer}", ' if bore.layer else ""
+        where = f"{in_layer}{place_words(float(bore.x), float(bore.y))}"
         count += len(bore.levels)
-        if plan < 0 or (model.grid.cell_number[rows, plan] < 0).all():
+        if not len(own):
             missed += len(bore.levels)
+            which = "of its layer" if bore.layer else "along its screen"
             yield Finding(
                 "warning",
-                f'bore "{bore.name}" meets no cell of its layer and is left out of the fit',
+                f'bore "{bore.name}" meets no cell {which} and is left out of the fit',
                 where,
-                "Correct its layer or its place.",
+                "Correct its layer, its screen or its place.",
             )
             continue
         empty += [bore.name] * (len(bore.levels) == 0)
-        column = model.grid.column_of(plan)
+        column = model.grid.column_of(int(cells.plan_cell[own[0]]))
         top, bottom = cells.top[column].max(), cells.bottom[column].min()
         margin = max(top - bottom, _HIGH)
         for off, words in (

@@ -49,10 +49,14 @@ class Traces:
         Owner, name, place, value, and whether it is the factor of a series.
     arrays : mapping of str to Trace
         By the names of `Model.with_inputs`, and ``"face_resistance"``.
+    measures : mapping of str to ndarray
+        What values were multiplied with once they were in the unit in which features state them: of a conductance by
+        the metre the length of the line in each cell. 1 for what is not told.
     """
 
     inputs: tuple[Any, ...] = ()
     arrays: Mapping[str, Trace] = field(default_factory=dict, repr=False)
+    measures: Mapping[str, Array] = field(default_factory=dict, repr=False)
 
     def matrix(self, name: str) -> Any:
         """Return the derivative of an array by the site's inputs, sparse, (n_values, n_inputs).

@@ -11,6 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_positive, did_you_mean, place_words
 from inkhorn.flow import FlowResult
+from inkhorn.model import bore_cells, why_no_cell
 from inkhorn.paths.field import FieldMaker
 from inkhorn.paths.near_wells import Bore
 from inkhorn.space import line_corners
@@ -241,13 +242,10 @@ def starts_at_bores(flow: FlowResult, names: Sequence[str] | None = None, *, per
             raise InputError(f'there is no bore "{name}"; the site has {known}.{did_you_mean(name, known)}')
         bore = bores[name]
         x, y = float(bore.x), float(bore.y)
-        plan = int(grid.mesh.locate([x], [y])[0])
-        layers = grid.layers_named(bore.layer, "paths")
-        there = [k for k in layers if plan >= 0 and grid.cell_number[k, plan] >= 0]
-        if not there:
-            raise InputError(
-                f'the bore "{name}" at {place_words(x, y)} stands in no cell of layer "{bore.layer}".'
-            )
+        there = bore_cells(grid, bore)
+        if not len(there):
+            raise InputError(f'the bore "{name}" stands in no cell: {why_no_cell(grid, bore)}.')
+        plan, there = int(grid.cells.plan_cell[there[0]]), grid.cells.layer[there].tolist()
         height = (np.arange(per_bore) + 0.5) / per_bore
         each = 1.0 / per_bore / len(there)
         parts += [_made(k, np.full(per_bore, x), y, height, each, name, plan) for k in there]

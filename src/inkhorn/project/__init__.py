@@ -1,6 +1,8 @@
 """The project file: what it can say, its variants, and reading all that it names into a site."""
 
-from inkhorn.project.project import Project, read_project, read_site
+from inkhorn.project.project import Project
 from inkhorn.project.project_file import ProjectFile, project_model
+from inkhorn.project.read_fit import FitPlan
+from inkhorn.project.reader import read_project, read_site
 
-__all__ = ["Project", "ProjectFile", "project_model", "read_project", "read_site"]
+__all__ = ["FitPlan", "Project", "ProjectFile", "project_model", "read_project", "read_site"]

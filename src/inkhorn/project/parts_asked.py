@@ -24,8 +24,9 @@ from inkhorn.project.parts import (
 )
 
 __all__ = [
+    "DateOrDay",
+    "DateText",
     "DrawPart",
-    "FitPart",
     "LinePart",
     "OneOrMore",
     "PathsPart",
@@ -280,27 +281,6 @@ class TransportPart(Part):
         if self.method == "upstream" and self.step_length is None:
             raise ValueError("the method upstream takes the steps it is given; give step_length")
         return self
-
-
-class FitPart(Part):
-    """Which parameters a fit may change, and how far."""
-
-    conductivity_of: list[str] = told(
-        "the conductivity of these layers", ["sand", "gravel"], default_factory=list
-    )
-    recharge: bool = told("all recharge, by one factor", True, default=False)
-    widest_factor: Number = told(
-        "how far conductivities may go from what is stated",
-        10,
-        default=30.0,
-        within=Range("number", 1.0, 1e9, (1.1, 1e4), open_below=True),
-    )
-    recharge_factor: Number = told(
-        "how far recharge may go",
-        1.5,
-        default=2.0,
-        within=Range("number", 1.0, 1e6, (1.01, 10.0), open_below=True),
-    )
 
 
 class DrawPart(Part):

@@ -414,6 +414,9 @@ class EditPart(Part):
     surface: SurfacePart | None = told(
         "one value for each place", {"points": "tests.csv", "z": "k"}, default=None
     )
+    surface_is: Literal["value", "factor", "added"] = told(
+        "what that surface is: the value, a factor on it, or added to it", "factor", default="value"
+    )
     series: SeriesPart | None = told("its values in time", {"series": "stages.csv"}, default=None)
     within: ShapeFile | None = told(
         "polygons within which it is changed", {"file": "site.gpkg", "table": "pit"}, default=None

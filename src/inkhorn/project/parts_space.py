@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 from pydantic import model_validator
 
@@ -28,7 +28,7 @@ __all__ = ["BoundaryPart", "LayerPart", "LocalPart", "SurfacePart"]
 class VariogramPart(Part):
     """How unlike two points are, by their distance."""
 
-    kind: Literal["spherical", "exponential", "gaussian", "linear"] = told(
+    kind: Literal["spherical", "exponential", "gaussian", "linear", "power"] = told(
         "its form", "spherical", default="spherical"
     )
     range: Length = told(
@@ -47,6 +47,7 @@ class VariogramPart(Part):
     ratio: Number = told(
         "of the longest range to the shortest", 3, default=1.0, within=Range("number", 1.0, 1e4, (1.0, 100.0))
     )
+    exponent: Number = told("of the power", 1.5, default=1.0, within=Range("number", 1e-3, 1.999))
 
 
 class SurfacePart(Part):
@@ -58,8 +59,19 @@ class SurfacePart(Part):
     tend to a mean of the nearest points, and "thin_plate" goes on as it is bent.
     """
 
-    ways: ClassVar[tuple[str, ...]] = ("points", "raster", "polygons", "elevation", "under", "between")
+    ways: ClassVar[tuple[str, ...]] = (
+        "points",
+        "places",
+        "raster",
+        "polygons",
+        "elevation",
+        "under",
+        "between",
+    )
     points: str | None = told("a table of points", "strata.csv", default=None)
+    places: list[tuple[Length, Length, Any]] | None = told(
+        "or points typed here: x, y and the value of each", [[3500, 2100, "12 m"]], default=None, min_length=1
+    )
     sheet: str | None = told("which sheet of an XLSX file", "bores", default=None)
     x: str = told("the column of x", "easting", default="x")
     y: str = told("the column of y", "northing", default="y")
@@ -77,6 +89,21 @@ class SurfacePart(Part):
         "of the inverse distance", 2, default=2.0, within=positive("number", 100.0, (0.5, 8.0))
     )
     variogram: VariogramPart | None = told("for kriging", {"range": "800 m"}, default=None)
+    least: Whole = told(
+        "points that kriging needs within its reach", 2, default=1, within=Range("number", 1, 1e5)
+    )
+    reach: Length | None = told(
+        "how far kriging looks for points; endlessly if not given",
+        "2 km",
+        default=None,
+        within=positive("length"),
+    )
+    too_few: Literal["nearest", "mean"] = told(
+        "what kriging takes where there are fewer: the nearest all the same, or the mean of all",
+        "mean",
+        default="nearest",
+    )
+    logarithms: bool = told("whether logarithms are laid through those of the values", True, default=False)
     raster: str | None = told("a GeoTIFF or ESRI ASCII grid", "sand_base.tif", default=None)
     elevation: Elevation | None = told("one for all places", "-30 m", default=None)
     under: str | None = told("a surface above: the ground, or a layer's base", "ground", default=None)
@@ -96,7 +123,8 @@ class SurfacePart(Part):
         if len(given) != 1:
             raise ValueError(
                 f"a surface is made in one way; got {given or 'none'}. Give one of `points` (a table with x, y "
-                "and z), `raster` (a file), `polygons` (a file, with z in an attribute), `elevation`, `under` (a "
+                "and z), `places` (x, y and value of each, typed), "
+                "`raster` (a file), `polygons` (a file, with z in an attribute), `elevation`, `under` (a "
                 "surface, and a `depth`) or `between` (two)"
             )
         if self.method == "kriging" and self.variogram is None:

@@ -16,7 +16,6 @@ from inkhorn.files.reading import must_exist, text_of
 from inkhorn.project.parts import Part, Units, told
 from inkhorn.project.parts_asked import (
     DrawPart,
-    FitPart,
     LinePart,
     OneOrMore,
     PathsPart,
@@ -24,6 +23,7 @@ from inkhorn.project.parts_asked import (
     SolverPart,
     TransportPart,
 )
+from inkhorn.project.parts_fit import FitPart, MeasuredPart
 from inkhorn.project.parts_grid import MESH_TAG, grid_part
 from inkhorn.project.parts_site import (
     BoresPart,
@@ -76,10 +76,13 @@ class ProjectFile(Part):
     transport: Annotated[list[TransportPart], OneOrMore] = told(
         "transport that is asked for: a table, or several with names", default_factory=list
     )
-    fit: FitPart | None = told("what `inkhorn fit` may change", default=None)
+    measured: list[MeasuredPart] = told("what was measured beside levels in bores", default_factory=list)
+    fit: Annotated[list[FitPart], OneOrMore] = told(
+        "what `inkhorn fit` may change: a table, or several with names", default_factory=list
+    )
     draw: DrawPart = told("how pictures are drawn", default=DrawPart())
 
-    @field_validator("region", "across", "paths", "transport", "species", "layer")
+    @field_validator("region", "across", "paths", "transport", "species", "layer", "measured", "fit")
     @classmethod
     def _names_differ(cls, parts: list[Any]) -> list[Any]:
         names = [part.name for part in parts]

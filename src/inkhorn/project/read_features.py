@@ -364,8 +364,11 @@ class FeatureReader:
         how, value = "set", part.value
         if part.factor is not None:
             how, value, kind = "factor", part.factor, "number"
+        elif part.surface is not None and part.surface_is == "factor":
+            how, value, kind = "factor", None, "number"
         else:
-            how, value = ("add", part.add) if part.add is not None else ("set", part.value)
+            added = part.surface is not None and part.surface_is == "added"
+            how, value = ("add", part.add) if part.add is not None or added else ("set", part.value)
             mine = [f for f in features if part.feature in (None, f.name)]
             try:
                 kind = dimension_of(value_named(part.of), mine)

@@ -24,7 +24,7 @@ from inkhorn.space import (
     Variogram,
     ZonedSurface,
 )
-from inkhorn.units import refuse_impossible, unit_factor
+from inkhorn.units import quantity, refuse_impossible, unit_factor
 
 __all__ = ["StrataReader"]
 
@@ -77,6 +77,13 @@ class StrataReader:
             )
             heights = tuple(shape.number(part.z, kind, units=self.source.units) for shape in shapes)
             return ZonedSurface(tuple(s.geometry for s in shapes), heights, f"{part.z} of {part.polygons}")
+        if part.places is not None:
+            x, y = (np.array([place[k] for place in part.places]) for k in (0, 1))
+            with naming(self.source.by(*key)):
+                values = [
+                    quantity(place[2], kind, units=self.source.units, what="value") for place in part.places
+                ]
+                return self._through(part, x, y, np.array(values, dtype=np.float64), "places", ())
         assert part.points is not None  # the file's model sees to that
         table = self.source.table(part.points, *key, sheet=part.sheet)
         x, y = self.source.on_map(table, part.local, *key, x=part.x, y=part.y)
@@ -91,18 +98,19 @@ class StrataReader:
             )
         kept = np.sort(first)  # a point that stands twice alike counts once
         x, y, z = x[kept], y[kept], z[kept]
+        rows = tuple(table.row(int(k)) for k in kept)
+        return self._through(part, x, y, z, f"{part.z} of {part.points}", rows)
+
+    def _through(
+        self, part: SurfacePart, x: Any, y: Any, z: Any, name: str, source: tuple[str, ...]
+    ) -> PointSurface:
+        """A surface through points."""
         curve = Variogram(**part.variogram.model_dump()) if part.variogram is not None else Variogram()
         return PointSurface(
-            x,
-            y,
-            z,
-            name=f"{part.z} of {part.points}",
-            method=part.method,
-            neighbours=part.neighbours,
-            power=part.power,
-            variogram=curve,
-            source=tuple(table.row(int(k)) for k in kept),
-        )
+            x, y, z, name=name, method=part.method, neighbours=part.neighbours, power=part.power, variogram=curve,
+            least=part.least, reach=np.inf if part.reach is None else part.reach, too_few=part.too_few,
+            on_logarithms=part.logarithms, source=source,
+        )  # fmt: skip
 
     def strata(self) -> Strata:
         """Make the ground and the layers, each base known to those below it by its layer's name."""

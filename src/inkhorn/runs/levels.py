@@ -9,8 +9,9 @@ from typing import Any
 import pandas as pd
 
 from inkhorn import draw
-from inkhorn.calibration import HeadObservations, curve_table, fit_table, level_table, observe, residual_table
+from inkhorn.calibration import curve_table, fit_table, level_table, residual_table, seen_bores
 from inkhorn.files import write_table
+from inkhorn.flow import BoreLevels
 from inkhorn.model import Model
 from inkhorn.project import Project
 from inkhorn.runs.product import Picture, Product, Work
@@ -24,7 +25,7 @@ class LevelResult:
 
     Attributes
     ----------
-    observations : HeadObservations
+    seen : BoreLevels
         The bores that can be compared.
     means : pandas.DataFrame
         One row per bore.
@@ -34,7 +35,7 @@ class LevelResult:
         How well readings and means of bores are met.
     """
 
-    observations: HeadObservations
+    seen: BoreLevels
     means: pd.DataFrame
     by_date: pd.DataFrame | None
     fit: pd.DataFrame | None
@@ -51,7 +52,7 @@ class LevelsProduct(Product[LevelResult]):
 
     def solve(self, work: Work, asked: Any) -> LevelResult:
         flow, bores = work.flow, work.project.site.bores
-        seen, schedule = observe(flow.model, bores), flow.model.schedule
+        (seen, _), schedule = seen_bores(flow.model, bores), flow.model.schedule
         means = residual_table(flow, seen)
         if schedule is not None and schedule.start is None:
             return LevelResult(seen, means, None, None)
@@ -70,7 +71,7 @@ class LevelsProduct(Product[LevelResult]):
 
     def draw(self, work: Work, asked: Any, made: LevelResult) -> Iterator[Picture]:
         if work.flow.model.schedule is not None and made.by_date is not None and len(made.by_date):
-            levels, curve = made.by_date, curve_table(work.flow, made.observations)
+            levels, curve = made.by_date, curve_table(work.flow, made.seen)
             path = work.folder.file("levels picture")
             yield Picture(path, "levels in time", lambda figure: draw.hydrographs(levels, curve, figure))
 

@@ -9,15 +9,24 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from inkhorn.calibration import FitResult
+from inkhorn.calibration import FitResult, Knowledge
 from inkhorn.draw import save_figure
 from inkhorn.errors import InkhornError, InputError
-from inkhorn.files import StepFile
-from inkhorn.flow import FlowResult
+from inkhorn.files import StepFile, written_whole
+from inkhorn.flow import FlowResult, solve_flow
 from inkhorn.model import Findings, Model
-from inkhorn.project import Project
+from inkhorn.project import FitPlan, Project
 from inkhorn.runs.checking import PRODUCTS, check_project, found_before
-from inkhorn.runs.fit import FitProduct, fit_parameters, fitted, model_to_fit
+from inkhorn.runs.fit import (
+    FitProduct,
+    FitSetUp,
+    fit_named,
+    fitted,
+    looked_at,
+    told_before,
+    told_of,
+    variant_text,
+)
 from inkhorn.runs.flow import solved_flow, write_findings
 from inkhorn.runs.folder import RunFolder, describe
 from inkhorn.runs.journal import Journal
@@ -25,7 +34,7 @@ from inkhorn.runs.keeping import new_run_folder, take_up_killed
 from inkhorn.runs.product import Product, Work, digest_of, key_of
 from inkhorn.stopping import asked_to_stop
 
-__all__ = ["fit_project", "run_project"]
+__all__ = ["fit_project", "look_before_fit", "run_project"]
 
 
 class _Making:
@@ -83,15 +92,14 @@ class _Making:
             self.project.inputs.write(folder.file("inputs"), variant=self.project.variant, grid=self.grid)
             yield folder
 
-    def products(self, work: Work, fit: FitResult | None = None) -> None:
+    def products(self, work: Work, fit: FitResult | None = None, plan: FitPlan | None = None) -> None:
         """Make what is asked of the flow, each written when it is done; then draw.
 
         What fails hinders nothing else, and is raised in the end.
         """
         made: list[tuple[Product[Any], Any, Any]] = []
         if fit is not None:
-            asked = work.project.asked.fit
-            made.append((FitProduct(), asked, self._one(FitProduct(), work, asked, lambda: fit)))
+            made.append((FitProduct(), plan, self._one(FitProduct(), work, plan, lambda: fit)))
         for product in PRODUCTS:
             if product.possible(work.flow.model):
                 for asked in product.requests(work.project, work.model):
@@ -243,26 +251,87 @@ def fit_project(
     *,
     grid: str | None = None,
     go_on: Path | None = None,
+    of: str | None = None,
+    keep_as: str | None = None,
 ) -> tuple[Path, FitResult]:
-    """Fit what a project asks for to its bores' mean levels, and make all it asks for with the fitted values.
+    """Fit what a project asks for to what was measured, and make all it asks for with the fitted values.
 
-    Parameters and return as `run_project`, with a `FitResult`.
+    Parameters and return as `run_project`, with a `FitResult`, and
+
+    Parameters
+    ----------
+    of : str, optional
+        Which fit, of several.
+    keep_as : str, optional
+        A name for the fitted values as a variant beside the project file; one that is there is not written over.
 
     Raises
     ------
     InputError
         If nothing is to be fitted, or a product will lack something; before anything is solved.
     """
-    fit_asked = project.asked.fit is not None
+    plan = fit_named(project, of)
+    variant = None if keep_as is None else _new_variant(project, keep_as)
     making = _Making("fit", project, out, journal, grid, go_on)
-    if not fit_asked:
-        fit_parameters(project, None)  # type: ignore[arg-type]  # which says what is missing
-    model = making.model()
-    steady = model_to_fit(model)
-    if steady is not model:
-        making.journal.tell("fitted is the steady first period, to the mean levels")
-    fit_parameters(project, steady)
+    making.name = "-".join(part for part in (making.name, plan.name) if part)
+    making.again += f" --of {shlex.quote(plan.name)}" if plan.name else ""
+    making.again += f" --keep-as {shlex.quote(keep_as)}" if keep_as else ""
+    made = FitSetUp(project, plan, making.model())
+    for line in told_before(made):
+        making.journal.tell(line)
     with making.folder() as folder:
-        fit = fitted(project, steady, folder, making.journal, making.before)
-        making.products(Work(project, fit.after.model, fit.after, folder, making.journal), fit)
+        fit = fitted(made, folder, making.journal, making.before, making.initial_heads)
+        making.products(Work(project, fit.after.model, fit.after, folder, making.journal), fit, plan)
+        if variant is not None:
+            text = variant_text(project, fit)
+            variant.parent.mkdir(exist_ok=True)
+            with written_whole(variant) as beside:
+                beside.write_text(text, encoding="utf-8")
+            making.journal.tell(f"the fitted values are the variant {keep_as}: {variant}")
     return folder.path, fit
+
+
+def _new_variant(project: Project, name: str) -> Path:
+    """Return where a new variant goes.
+
+    Raises
+    ------
+    InputError
+        If there is one of that name, or a file cannot be called so.
+    """
+    path = project.path.parent / "variants" / f"{name}.toml"
+    if Path(name).name != name or not name.strip():
+        raise InputError(
+            f'a variant cannot be called "{name}": it names a file in {path.parent}. Choose a plain name.'
+        )
+    if path.exists():
+        raise InputError(
+            f"{path} is there already, and is not written over. Choose another name, or take it away."
+        )
+    return path
+
+
+def look_before_fit(
+    project: Project, journal: Journal | None = None, *, grid: str | None = None, of: str | None = None
+) -> Knowledge:
+    """Return what readings say of a fit's parameters where these start: one flow and its sensitivities.
+
+    Parameters
+    ----------
+    project, journal, grid, of
+        As of `fit_project`.
+    """
+    plan = fit_named(project, of)
+    making = _Making("fit", project, None, journal, grid, None)
+    made = FitSetUp(project, plan, making.model())
+    for line in told_before(made):
+        making.journal.tell(line)
+    making.journal.progress("solving for heads", None)
+    flow = solve_flow(
+        made.parameters.model_with(made.parameters.start), initial_heads=making.initial_heads, order=1, results="steps",
+        progress=making.journal.progress, **made.solver,
+    )  # fmt: skip
+    found = looked_at(made, flow, making.journal)
+    for line in told_of(found):
+        making.journal.tell(line)
+    return found

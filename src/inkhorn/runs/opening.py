@@ -143,13 +143,13 @@ class Run:
         """The fit, of a folder of `inkhorn fit`."""
         if self.about.get("kind") != "fit":
             raise InputError(f'"{self.path}" is of a run, not of a fit. See `flow`.')
-        from inkhorn.runs.fit import FitProduct, model_to_fit
+        from inkhorn.runs.fit import FitProduct, fit_named
         from inkhorn.runs.journal import Journal
         from inkhorn.runs.product import Work
 
-        steady = model_to_fit(self._placed)
-        work = Work(self.project, steady, None, self._folder, Journal())  # type: ignore[arg-type]  # flow comes of it
-        return FitProduct().read(work, self.project.asked.fit)
+        plan = fit_named(self.project, str(self.about.get("of", "")) if len(self.project.fits) > 1 else None)
+        work = Work(self.project, self._placed, None, self._folder, Journal())  # type: ignore[arg-type]  # flow comes of it
+        return FitProduct().read(work, plan)
 
     @cached_property
     def levels(self) -> LevelResult:

@@ -132,7 +132,7 @@ def digest_of(project: Project, model: Model, asked: Any) -> str:
         repr(asked),
         [vars(s) for s in project.site.species],
         [
-            (b.name, b.x, b.y, b.layer, b.levels.tolist(), b.dates.astype(str).tolist())
+            (b.name, b.x, b.y, b.layer, b.screen, b.levels.tolist(), b.dates.astype(str).tolist())
             for b in project.site.bores
         ],
         repr(project.asked.draw),

@@ -31,6 +31,7 @@ from inkhorn.site.features import (
     value_named,
 )
 from inkhorn.site.materials import Material, Property, declare_property, material_fields, properties
+from inkhorn.site.measurements import Measurement
 from inkhorn.site.schedule import Schedule, in_each_period, periods_between
 from inkhorn.site.series import Series, days_since
 from inkhorn.site.site import Bore, Picture, Site
@@ -69,6 +70,7 @@ __all__ = [
     "LinearSorption",
     "MassSource",
     "Material",
+    "Measurement",
     "PickedCells",
     "Picture",
     "Property",

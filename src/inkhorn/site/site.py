@@ -13,6 +13,7 @@ from inkhorn.dates import dates
 from inkhorn.errors import (
     InputError,
     check_finite,
+    check_positive,
     coordinate_off,
     did_you_mean,
     place_words,
@@ -21,6 +22,7 @@ from inkhorn.shown import Shown
 from inkhorn.site.edits import Edit
 from inkhorn.site.features import Feature
 from inkhorn.site.materials import Material
+from inkhorn.site.measurements import Measurement
 from inkhorn.site.schedule import Schedule
 from inkhorn.site.sources import Well
 from inkhorn.site.species import Species
@@ -43,18 +45,28 @@ class Bore:
     x, y : float
         Place [m].
     layer : str
-        The layer its screen is in.
+        The layer its screen is in; nothing where its screen is told.
     dates : ndarray of datetime64, (n,)
         When; none where only the levels are known, which then stand beside steady heads.
     levels : ndarray of float, (n,)
         Elevations of the water [m].
+    screen_top, screen_bottom : float, optional
+        Elevations of a screen that may reach several layers, instead of a layer [m].
+    group : str
+        With which others it is weighed.
+    deviation : float or ndarray of float, (n,), optional
+        Standard deviation of its levels, of each if several are given (NaN where it is not known) [m].
     """
 
     name: str
     x: WithUnit
     y: WithUnit
-    layer: str
+    layer: str = ""
     _: KW_ONLY
+    screen_top: WithUnit | None = None
+    screen_bottom: WithUnit | None = None
+    group: str = ""
+    deviation: Any = None
     dates: NDArray[np.datetime64] = field(default_factory=lambda: np.empty(0, "datetime64[s]"), repr=False)
     levels: NDArray[np.float64] = field(default_factory=lambda: np.empty(0), repr=False)
     source: str = field(default="", repr=False)
@@ -76,6 +88,39 @@ class Bore:
         refuse_impossible(f"{what}: levels", levels, "elevation")
         object.__setattr__(self, "dates", when)
         object.__setattr__(self, "levels", levels)
+        self._check_screen(what)
+        if self.deviation is not None:
+            own = np.asarray(plain(self.deviation, "length", f"{what}: deviation"), dtype=np.float64)
+            if own.ndim and own.shape != levels.shape:
+                raise InputError(
+                    f"{what} has {own.size} deviations and {len(levels)} levels; expected one for all, or for each."
+                )
+            check_positive(f"{what}: deviation", np.where(np.isnan(own), 1.0, own), unit="m")
+            object.__setattr__(self, "deviation", own if own.ndim else float(own))
+
+    def _check_screen(self, what: str) -> None:
+        given = [k for k in ("screen_top", "screen_bottom") if getattr(self, k) is not None]
+        if bool(self.layer) == bool(given) or len(given) == 1:
+            raise InputError(
+                f"{what} wants either the layer that its screen is in, or the top and the bottom of its screen; "
+                f"got {[*(['layer'] if self.layer else []), *given] or 'neither'}."
+            )
+        for key in given:
+            value = plain(getattr(self, key), "elevation", f"{what}: {key}")
+            refuse_impossible(f"{what}: {key}", check_finite(f"{what}: {key}", value, unit="m"), "elevation")
+            object.__setattr__(self, key, float(value))
+        if given and not self.screen[0] < self.screen[1]:
+            raise InputError(
+                f"{what}: screen_bottom {self.screen_bottom:g} m is not below screen_top {self.screen_top:g} m. Swap "
+                "them, and check that they are elevations and not depths."
+            )
+
+    @property
+    def screen(self) -> tuple[float, float]:
+        """Bottom and top of the screen [m]; endless where its layer is told."""
+        if self.screen_top is None or self.screen_bottom is None:
+            return -np.inf, np.inf
+        return float(self.screen_bottom), float(self.screen_top)
 
     @property
     def mean_level(self) -> float:
@@ -126,6 +171,8 @@ class Site(Shown):
         What is changed by hand once all is placed.
     zones : mapping of str to Zones
         Ways to divide the site, by name.
+    measurements : tuple of Measurement
+        What was measured beside levels in bores.
     """
 
     boundary: Any = field(repr=False)
@@ -141,6 +188,7 @@ class Site(Shown):
     schedule: Schedule | None = None
     edits: tuple[Edit, ...] = field(default=(), repr=False)
     zones: Mapping[str, Zones] = field(default_factory=dict, repr=False)
+    measurements: tuple[Measurement, ...] = field(default=(), repr=False)
 
     def __post_init__(self) -> None:
         if self.boundary.is_empty or self.boundary.geom_type != "Polygon" or not self.boundary.is_valid:
@@ -162,7 +210,10 @@ class Site(Shown):
         missing = [n for n in self.strata.names if n not in self.materials]
         if missing:
             raise InputError(f"these layers have no material: {missing}. Name one for each layer.")
-        groups = ("feature", self.features), ("bore", self.bores), ("species", self.species)
+        groups: tuple[tuple[str, Any], ...] = (
+            ("feature", self.features), ("bore", self.bores), ("species", self.species),
+            ("measurement", self.measurements),
+        )  # fmt: skip
         for group, things in groups:
             names = [t.name for t in things]
             twice = sorted({n for n in names if names.count(n) > 1})
@@ -183,7 +234,8 @@ class Site(Shown):
                 )
         for bore in self.bores:
             source = f" ({bore.source})" if bore.source else ""
-            self.layers_named(bore.layer, f'bore "{bore.name}"{source}')
+            if bore.layer:
+                self.layers_named(bore.layer, f'bore "{bore.name}"{source}')
 
     def _check_names(self) -> None:
         """See that layers and species that features name are there."""

@@ -95,9 +95,15 @@ def _natural(surface: Any, asked: Array) -> tuple[NDArray[np.int64], Array]:
 
 def _kriging(surface: Any, asked: Array) -> tuple[NDArray[np.int64], Array]:
     x, y = surface.places.T
-    rows = kriging_rows(x, y, asked[:, 0], asked[:, 1], surface.variogram, neighbours=surface.neighbours)
-    shape = (len(asked), -1)
-    return rows.indices.reshape(shape), rows.data.reshape(shape)
+    rows = kriging_rows(
+        x, y, asked[:, 0], asked[:, 1], surface.variogram, neighbours=surface.neighbours,
+        least=surface.least, reach=surface.reach, too_few=surface.too_few,
+    )  # fmt: skip
+    count = np.diff(rows.indptr)
+    columns, weights = (np.zeros((len(asked), count.max(initial=1)), kind) for kind in (np.int64, np.float64))
+    there = np.arange(columns.shape[1]) < count[:, None]
+    columns[there], weights[there] = rows.indices, rows.data
+    return columns, weights
 
 
 def _thin_plate(surface: Any, asked: Array) -> Array:

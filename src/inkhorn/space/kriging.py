@@ -19,9 +19,9 @@ class Variogram:
 
     Parameters
     ----------
-    kind : {"spherical", "exponential", "gaussian", "linear"}
+    kind : {"spherical", "exponential", "gaussian", "linear", "power"}
         Of the curve. The exponential and Gaussian ones reach 95 % of the sill at the range; the
-        linear one goes on rising, by the sill over each range.
+        linear one goes on rising, by the sill over each range, as does the power of the distance.
     range : float
         Distance beyond which points tell nothing of each other, in the direction of the longest [m].
     sill : float
@@ -33,20 +33,25 @@ class Variogram:
         Of the longest range, anticlockwise from the x axis [degrees].
     ratio : float
         Longest over shortest range, at least 1.
+    exponent : float
+        Of the power, between 0 and 2.
     """
 
-    kind: Literal["spherical", "exponential", "gaussian", "linear"] = "spherical"
+    kind: Literal["spherical", "exponential", "gaussian", "linear", "power"] = "spherical"
     range: float = 1000.0
     sill: float = 1.0
     nugget: float = 0.0
     direction: float = 0.0
     ratio: float = 1.0
+    exponent: float = 1.0
 
     def __post_init__(self) -> None:
-        if self.kind not in ("spherical", "exponential", "gaussian", "linear"):
+        if self.kind not in ("spherical", "exponential", "gaussian", "linear", "power"):
             raise InputError(
-                f'variogram kind is "{self.kind}"; expected spherical, exponential, gaussian or linear.'
+                f'variogram kind is "{self.kind}"; expected spherical, exponential, gaussian, linear or power.'
             )
+        if not 0.0 < self.exponent < 2.0:
+            raise InputError(f"variogram exponent is {self.exponent:g}; expected one between 0 and 2.")
         check_positive("variogram range", self.range, unit="m")
         check_positive("variogram sill", self.sill)
         check_nonnegative("variogram nugget", self.nugget)
@@ -79,8 +84,19 @@ class Variogram:
         elif self.kind == "gaussian":
             curve = 1.0 - np.exp(-3.0 * h**2)
         else:
-            curve = h
+            curve = h if self.kind == "linear" else h**self.exponent
         return np.asarray(self.sill * curve)
+
+    def covariance(self, x: ArrayLike, y: ArrayLike) -> NDArray[np.float64]:
+        """Return the covariance of values at some points, (n, n); the nugget on its diagonal.
+
+        Of curves that go on rising it is that within the points' own extent: differences of values have the right
+        variances, and so has all that does not depend on their mean.
+        """
+        places = self.stretched(x, y)
+        apart = np.linalg.norm(places[:, None, :] - places[None, :, :], axis=2)
+        most = self.sill if self.kind not in ("linear", "power") else float(self.at(apart).max(initial=0.0))
+        return np.asarray(most - self.at(apart) + self.nugget * np.eye(len(places)))
 
 
 def kriging_rows(
@@ -91,6 +107,9 @@ def kriging_rows(
     variogram: Variogram,
     *,
     neighbours: int = 24,
+    least: int = 1,
+    reach: float = np.inf,
+    too_few: Literal["nearest", "mean"] = "nearest",
 ) -> Any:
     """Return the matrix of ordinary kriging weights.
 
@@ -104,6 +123,12 @@ def kriging_rows(
         How unlike points are, by their distance.
     neighbours : int
         How many of the nearest points each place looks at; all if there are fewer.
+    least : int
+        How many it needs within its reach.
+    reach : float
+        How far it looks along the longest range, and as much less across as that is shorter [m].
+    too_few : {"nearest", "mean"}
+        What it takes where there are fewer: so many of the nearest all the same, or the mean of all points.
 
     Returns
     -------
@@ -114,24 +139,40 @@ def kriging_rows(
     ----------
     Matheron, G. (1963), Principles of geostatistics, Economic Geology 58, 1246-1266.
     """
-    from scipy.sparse import csr_array
+    from scipy.sparse import coo_array, csr_array
     from scipy.spatial import KDTree
 
     known, asked = variogram.stretched(x, y), variogram.stretched(at_x, at_y)
     count = min(neighbours, len(known))
     if count < 1:
         raise InputError("kriging has no points to look at. Give at least one, and neighbours of at least 1.")
-    _, nearest = KDTree(known).query(asked, k=count)
-    nearest = nearest.reshape(len(asked), count)
-    weights = np.empty((len(asked), count))
-    block = max(1, 4_000_000 // (count + 1) ** 2)  # systems held in memory at once
-    for start in range(0, len(asked), block):
-        some = nearest[start : start + block]
-        weights[start : start + block] = _weights(known[some], asked[start : start + block], variogram)
-    return csr_array(
-        (weights.ravel(), nearest.ravel(), np.arange(0, nearest.size + 1, count)),
-        shape=(len(asked), len(known)),
-    )
+    if not 1 <= least <= neighbours:
+        raise InputError(f"kriging needs at least {least} of {neighbours} neighbours; expected 1 to as many.")
+    if too_few not in ("nearest", "mean"):
+        raise InputError(f'too_few is "{too_few}"; expected "nearest" or "mean".')
+    distance, nearest = (v.reshape(len(asked), count) for v in KDTree(known).query(asked, k=count))
+    used = (distance <= reach / variogram.range).sum(axis=1)
+    short = used < min(least, count)
+    used[short] = min(least, count)
+    weights = np.zeros((len(asked), count))
+    for k in np.unique(used):  # the nearest come first
+        mine = np.flatnonzero(used == k)
+        block = max(1, 4_000_000 // (k + 1) ** 2)  # systems held in memory at once
+        for some in np.array_split(mine, -(-len(mine) // block)):
+            weights[some, :k] = _weights(known[nearest[some, :k]], asked[some], variogram)
+    kept = np.arange(count) < used[:, None]
+    if too_few == "mean":
+        kept[short] = False
+    ends = np.concatenate([[0], np.cumsum(kept.sum(axis=1))])
+    rows = csr_array((weights[kept], nearest[kept], ends), shape=(len(asked), len(known)))
+    if too_few == "mean" and short.any():
+        place = np.repeat(np.flatnonzero(short), len(known))
+        mean = (
+            np.full(len(place), 1.0 / len(known)),
+            (place, np.tile(np.arange(len(known)), int(short.sum()))),
+        )
+        rows = (rows + coo_array(mean, shape=rows.shape)).tocsr()
+    return rows
 
 
 def _weights(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import KW_ONLY, dataclass, field, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
+from typing import TYPE_CHECKING, Any, Literal, Protocol, runtime_checkable
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -37,6 +37,7 @@ __all__ = [
 Array = NDArray[np.float64]
 
 _AT_ONCE = 50_000  # places, about, whose weights are held in memory
+_OF_FEW = ("nearest", "inverse_distance", "kriging")  # methods that one point suffices for
 
 
 @runtime_checkable
@@ -76,7 +77,7 @@ class PointSurface:
     Parameters
     ----------
     x, y, z : ndarray of float, (n,)
-        Places and elevations [m], at least three not in line.
+        Places and elevations [m]; at least three not in line where triangles are laid through them.
     name : str
         Used in messages.
     method : str
@@ -88,6 +89,15 @@ class PointSurface:
         Of the inverse distance.
     variogram : Variogram
         For kriging.
+    least : int
+        How many points kriging needs within its reach.
+    reach : float
+        How far kriging looks for points [m].
+    too_few : {"nearest", "mean"}
+        What kriging takes where there are fewer, as `kriging_rows`.
+    on_logarithms : bool
+        Whether logarithms are laid through those of the values, which must be positive: then weights make
+        weighted geometric means.
     source : tuple of str
         Where each point came from, for messages.
 
@@ -106,6 +116,10 @@ class PointSurface:
     neighbours: int = 24
     power: float = 2.0
     variogram: Variogram = field(default_factory=Variogram)
+    least: int = 1
+    reach: float = np.inf
+    too_few: Literal["nearest", "mean"] = "nearest"
+    on_logarithms: bool = False
     source: tuple[str, ...] = field(default=(), repr=False)
 
     def __repr__(self) -> str:
@@ -114,8 +128,9 @@ class PointSurface:
     def __post_init__(self) -> None:
         for axis in "xyz":
             check_finite(f"{self.name}.{axis}", getattr(self, axis), unit="m")
-        if len(self.x) < 3:
-            raise InputError(f"{self.name} has {len(self.x)} points; expected at least 3.")
+        fewest = 1 if self.method in _OF_FEW else 3
+        if len(self.x) < fewest:
+            raise InputError(f"{self.name} has {len(self.x)} points; expected at least {fewest}.")
         known = list(POINT_METHODS)
         if self.method not in known:
             raise InputError(
@@ -123,6 +138,17 @@ class PointSurface:
             )
         check_positive(f"{self.name}: power", self.power)
         check_positive(f"{self.name}: neighbours", self.neighbours)
+        check_positive(f"{self.name}: reach", 1.0 if self.reach == np.inf else self.reach, unit="m")
+        if self.on_logarithms and not self.weighs:
+            raise InputError(
+                f"{self.name}: logarithms are laid through points by weights; {self.method} has none."
+            )
+        if self.on_logarithms:
+            low = np.flatnonzero(np.asarray(self.z) <= 0.0)
+            if len(low):
+                raise InputError(
+                    f"{self.name}: z[{low[0]}] is {self.z[low[0]]:g}, which has no logarithm. Give values above 0."
+                )
 
     @cached_property
     def places(self) -> Array:
@@ -184,7 +210,9 @@ class PointSurface:
         for some in np.array_split(asked, max(1, len(asked) // _AT_ONCE)):
             if method.rows is not None:
                 columns, weights = method.rows(self, some)
-                found.append(np.einsum("ij,ij->i", weights, self.z[columns]))
+                z = np.log(self.z) if self.on_logarithms else self.z
+                mean = np.einsum("ij,ij->i", weights, z[columns])
+                found.append(np.exp(mean) if self.on_logarithms else mean)
             else:
                 assert method.values is not None  # one or the other
                 found.append(method.values(self, some))

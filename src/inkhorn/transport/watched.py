@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.model import Model
+from inkhorn.model import Model, bore_cells
 from inkhorn.transport.carried import Carried
 from inkhorn.transport.taken import Taken
 
@@ -45,11 +45,7 @@ class Watched:
 
 
 def _bores(model: Model) -> dict[str, int]:
-    """The cell of each bore of the site."""
-    grid, found = model.grid, {}
-    for bore in () if model.site is None else model.site.bores:
-        plan = int(grid.mesh.locate(np.array([bore.x]), np.array([bore.y]))[0])
-        layers = [k for k in grid.layers_named(bore.layer) if plan >= 0 and grid.cell_number[k, plan] >= 0]
-        if layers:
-            found[bore.name] = int(grid.cell_number[layers[0], plan])
-    return found
+    """The uppermost cell that each bore of the site reads."""
+    bores = () if model.site is None else model.site.bores
+    cells = {bore.name: bore_cells(model.grid, bore) for bore in bores}
+    return {name: int(mine[0]) for name, mine in cells.items() if len(mine)}

@@ -1,5 +1,6 @@
 """Placing a site on a grid."""
 
+from inkhorn.model.placing.edits import Target, change, changed_by, chosen_cells
 from inkhorn.model.placing.place import dimension_of, place
 from inkhorn.model.placing.plan import Footprint, Placing, Plan, SiteInput, Spot, places, placings
 from inkhorn.model.placing.traced import Traced
@@ -10,7 +11,11 @@ __all__ = [
     "Plan",
     "SiteInput",
     "Spot",
+    "Target",
     "Traced",
+    "change",
+    "changed_by",
+    "chosen_cells",
     "dimension_of",
     "place",
     "places",

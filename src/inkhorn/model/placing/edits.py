@@ -16,7 +16,16 @@ from inkhorn.model.zones import ZoneMap
 from inkhorn.site import Edit, Schedule, Series, in_each_period
 from inkhorn.space import Grid, PointSurface
 
-__all__ = ["Target", "chosen_cells", "edit_row", "edit_targets"]
+__all__ = ["CONDUCTIVITY", "Target", "change", "changed_by", "chosen_cells", "edit_row", "edit_targets"]
+
+CONDUCTIVITY = "conductivity"
+"""As what an edit is of: the horizontal conductivity, with which the vertical one changes in proportion."""
+_BOTH = ("horizontal_conductivity", "vertical_conductivity")
+
+
+def changed_by(edit: Edit) -> tuple[str, ...]:
+    """Return the names of the arrays that an edit changes, by the first of which it says what and where."""
+    return _BOTH if edit.of == CONDUCTIVITY else (edit.of,)
 
 
 @dataclass(frozen=True, eq=False)
@@ -108,10 +117,10 @@ def _value(edit: Edit, number: int, target: Target, grid: Grid, plan: Any) -> Tr
         return made.spread((*value.shape[:-1], n))
     x, y = grid.cells.x[target.cells], grid.cells.y[target.cells]
     if isinstance(edit.value, PointSurface) and edit.value.weighs:
-        rows = edit.value.rows(x, y).tocsr()
-        numbers = inputs.of(owner, "point", edit.value.z)
-        at = np.repeat(np.arange(n), np.diff(rows.indptr))
-        return Traced(rows @ edit.value.z, at, numbers[rows.indices], rows.data)
+        numbers, z = inputs.of(owner, "point", edit.value.z), np.asarray(edit.value.z)
+        points = Traced(z, np.arange(len(z)), numbers, np.ones(len(z)))
+        rows = edit.value.rows(x, y)
+        return points.log().times(rows).exp() if edit.value.on_logarithms else points.times(rows)
     return Traced(edit.value.at(x, y))
 
 
@@ -132,13 +141,20 @@ def edit_targets(
     """
     report = []
     for number, edit in edits:
-        target = targets[edit.of]
+        target = targets[changed_by(edit)[0]]
         chosen = chosen_cells(edit, plan.grid, zones, target.cells, target.features)
-        value = _value(edit, number, target, plan.grid, plan)
-        if edit.how == "factor":
-            value = value * target.values
-        elif edit.how == "add":
-            value = value + target.values
-        targets[edit.of] = replace(target, values=where(chosen, value, target.values))
+        change(targets, edit, _value(edit, number, target, plan.grid, plan), chosen)
         report.append(edit_row(edit, int(chosen.sum())))
     return report
+
+
+def change(targets: dict[str, Target], edit: Edit, value: Traced, chosen: NDArray[np.bool_]) -> None:
+    """Make one edit of some arrays in their place, with a value at each place of its target, where chosen."""
+    name = changed_by(edit)[0]
+    old = targets[name].values
+    new = {"set": lambda: value, "factor": lambda: value * old, "add": lambda: value + old}[edit.how]()
+    targets[name] = replace(targets[name], values=where(chosen, new, old))
+    if edit.of == CONDUCTIVITY:
+        vertical = targets[_BOTH[1]]
+        by = value if edit.how == "factor" else new / old
+        targets[_BOTH[1]] = replace(vertical, values=where(chosen, by * vertical.values, vertical.values))

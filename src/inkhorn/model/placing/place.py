@@ -12,7 +12,7 @@ from inkhorn.model.laws import WaterTable
 from inkhorn.model.model import Model
 from inkhorn.model.placing import boundaries, screens, solutes, sources  # noqa: F401 - each says how its kinds are placed
 from inkhorn.model.placing.barriers import FaceSpot
-from inkhorn.model.placing.edits import Target, edit_targets
+from inkhorn.model.placing.edits import CONDUCTIVITY, Target, changed_by, edit_targets
 from inkhorn.model.placing.elevations import ELEVATIONS, with_edited_elevations
 from inkhorn.model.placing.plan import Placing, Plan, SiteInputs, Spot, placings
 from inkhorn.model.placing.properties import material_arrays
@@ -190,11 +190,11 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
 
     arrays: dict[str, Any] = dict(material_arrays(site, grid, inputs))
     plan = Plan(grid, site.schedule, arrays, inputs, site.boundary)
-    of_cells = [(k, e) for k, e in edits if e.of in properties()]
+    of_cells = [(k, e) for k, e in edits if e.of in properties() or e.of == CONDUCTIVITY]
     everywhere = np.arange(grid.n_cells)
-    for name in dict.fromkeys(e.of for _, e in of_cells):
+    for name in dict.fromkeys(n for _, e in of_cells for n in changed_by(e)):
         if name not in arrays and name != "leakance":
-            where = next(e.where for _, e in of_cells if e.of == name)
+            where = next(e.where for _, e in of_cells if name in changed_by(e))
             raise InputError(f"{where}: the model has no {name}. Give one for every material first.")
         known = arrays[name][:] if name in arrays else Traced(np.full(grid.n_cells, np.nan))
         arrays[name] = known
@@ -214,7 +214,7 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
             if isinstance(spot, FaceSpot) and len(spot.faces):
                 before = Traced(np.zeros(len(grid.faces))) if resistance is None else resistance
                 resistance = before + spot.resistance.summed(spot.faces, len(grid.faces))
-    terms, values = _terms(landed, [(k, e) for k, e in edits if "." in e.of], plan, zones, changed)
+    terms, values, measures = _terms(landed, [(k, e) for k, e in edits if "." in e.of], plan, zones, changed)
     made = values | arrays | ({} if resistance is None else {"face_resistance": resistance})
     in_time = {name: v.values for name, v in values.items() if v.ndim == 2}
     arrived, sharing = _arrived(terms, values), _sharing(spots)
@@ -233,7 +233,7 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
         inputs_in_time=in_time,
         face_resistance=None if resistance is None else resistance.values,
         zones=zones,
-        traces=Traces(tuple(inputs.known), {k: Trace.of(v) for k, v in made.items()}),
+        traces=Traces(tuple(inputs.known), {k: Trace.of(v) for k, v in made.items()}, measures),
         further={k: v.values for k, v in arrays.items() if k not in _OWN},
         **own,
     )
@@ -244,7 +244,7 @@ _OWN = set(Model.__dataclass_fields__)
 
 def _refuse_unknown_edits(site: Site) -> None:
     """Refuse edits of what there is not."""
-    known = [*properties(), *ELEVATIONS]
+    known = [*properties(), CONDUCTIVITY, *ELEVATIONS]
     there = {type(f) for f in site.features}
     for kind, placing in placings().items():
         if kind in there and placing.term is not None:
@@ -262,8 +262,8 @@ def _terms(
     plan: Plan,
     zones: Mapping[str, Any],
     report: list[dict[str, Any]],
-) -> tuple[list[Term], dict[str, Traced]]:
-    """The terms, one for all features of a kind, edits made; and their arrays by the names of `Model.with_inputs`."""
+) -> tuple[list[Term], dict[str, Traced], dict[str, Any]]:
+    """The terms, edits made; their arrays by the names of `Model.with_inputs`; and what was multiplied into these."""
     targets: dict[str, Target] = {}
     measures: dict[str, Any] = {}
     shapes: dict[str, tuple[type[Term], dict[str, Any]]] = {}
@@ -324,7 +324,7 @@ def _terms(
         except InputError as problem:
             where = [e.where for _, e in ready if e.of.rpartition(".")[0] == kind]
             raise InputError(f"{', '.join(where)}: {problem}" if where else str(problem)) from None
-    return terms, values
+    return terms, values, measures
 
 
 def _inflow_concentration(site: Site) -> Mapping[str, Mapping[str, float]]:
@@ -360,6 +360,8 @@ def dimension_of(of: str, features: list[Feature]) -> str:
         return properties()[of].said.dimension_on("")
     if of in ELEVATIONS:
         return "elevation"
+    if of == CONDUCTIVITY:
+        return "conductivity"
     kind, _, name = of.rpartition(".")
     for cls, placing in placings().items():
         if placing.term is None or placing.term.kind != kind or name not in placing.term.declared_inputs():

@@ -167,6 +167,22 @@ class Traced:
         """Return its natural logarithm."""
         return self._scaled(np.log(self.values), 1.0 / self.values)
 
+    def exp(self) -> Traced:
+        """Return the power of e."""
+        power = np.exp(self.values)
+        return self._scaled(power, power)
+
+    def times(self, matrix: Any) -> Traced:
+        """Return a sparse matrix (m, n) times it, of values that do not change in time."""
+        from scipy.sparse import coo_array
+
+        made = matrix.tocsr()
+        highest = int(self.column.max(initial=0)) + 1
+        own = coo_array((self.slope, (self.row, self.column)), shape=(len(self), highest)).tocsr()
+        by = (made @ own).tocsr()
+        row = np.repeat(np.arange(made.shape[0]), np.diff(by.indptr))
+        return Traced(made @ self.values, row, by.indices.astype(np.int64), by.data)
+
     def at_least(self, least: float) -> Traced:
         """Return it, but no less than a number, where the derivative ends."""
         return self._scaled(np.maximum(self.values, least), (self.values >= least).astype(np.float64))
