@@ -8,6 +8,7 @@ from .calibration import PilotPoints as PilotPoints
 from .calibration import Regularisation as Regularisation
 from .calibration import WeightRule as WeightRule
 from .calibration import calibrate as calibrate
+from .calibration import calibrate_field as calibrate_field
 from .calibration import forecast as forecast
 from .calibration import observe as observe
 from .calibration import sensitivities as sensitivities
@@ -28,6 +29,7 @@ from .files import write_model as write_model
 from .flow import FlowResult as FlowResult
 from .flow import FlowSensitivity as FlowSensitivity
 from .flow import FlowStep as FlowStep
+from .flow import by_pumping as by_pumping
 from .flow import solve_flow as solve_flow
 from .model import Finding as Finding
 from .model import Findings as Findings
@@ -193,7 +195,9 @@ __all__ = [
     "Well",
     "ZonedSurface",
     "Zones",
+    "by_pumping",
     "calibrate",
+    "calibrate_field",
     "check",
     "compare_runs",
     "draw",

@@ -65,15 +65,15 @@ def read(flow, places, noise=0.0, deviation=None):
 @pytest.mark.slow
 @pytest.mark.parametrize("stated", [True, False])
 def test_limits_hold_the_truth_as_often_as_they_say(stated):
-    """Three parameters over 240 draws of reading errors: 95 % of limits hold the truth, each of them and all."""
+    """Three parameters over 210 draws of reading errors: 95 % of limits hold the truth, each of them and all."""
     model = valley()
     flow, rng, held = ik.solve_flow(model, closure=1e-11), np.random.default_rng(7), []
     places = bores(model, 16)
     gain = ik.Measurement(name="lake", gain_of=("lake",), values=[1.0])
     exact = float(-flow.steps[-1].term_flow[1].sum())
     truth = np.array(list(TRUTH.values())) / [1, 1, TRUTH["recharge"]]
-    start = model.with_inputs({"horizontal_conductivity": 8.0 + 0.0 * model.horizontal_conductivity})
-    for _ in range(240):
+    start = model.with_inputs({"horizontal_conductivity": 0.8 * model.horizontal_conductivity})
+    for _ in range(210):
         seen = read(flow, places, rng.normal(0.0, 0.05, len(places)), 0.05 if stated else None)
         beside = (
             [replace(gain, values=np.array([exact + rng.normal(0.0, 30.0)]), deviation=30.0)]
@@ -336,3 +336,103 @@ def test_rules_weigh_readings_and_say_why_some_are_left_out():
         "by a rule: kept to test the fit",
     }
     assert "lies outside the cells" in said["out", 11.0]
+
+
+@pytest.mark.parametrize("when", ["steady", "in time"])
+@pytest.mark.parametrize("kind", ["rectangles", "voronoi"])
+def test_where_pumping_takes_its_water_equals_running_anew(kind, when):
+    """Small wells in twenty cells, one adjoint for all: what a lake goes without, and by how much a level falls."""
+    mesh = None if kind == "rectangles" else ik.voronoi(shapely.box(0, 0, 1200, 800), cell=85)
+    times = {} if when == "steady" else {
+        "schedule": ik.Schedule([1.0, 61.0], steps=[1, 5], steady=[True, False]), "specific_yield": 0.1,
+        "specific_storage": 1e-5,
+    }  # fmt: skip
+    model = valley(mesh, **times)
+    gain = ik.Measurement(name="lake", gain_of=("lake",), values=[0.0], deviation=1.0)
+    dates = {} if when == "steady" else {"times": [61.0]}
+    level = ik.Measurement(name="level", level_in="b", values=[0.0], deviation=1.0, **dates)
+    seen = ik.observe(model, (), [replace(gain, **dates), level])
+    flow = ik.solve_flow(model, closure=1e-13, initial_heads=10.0)
+    exact = ik.by_pumping(flow, seen.readings(flow), tolerance=1e-12)
+    cells = np.random.default_rng(4).permutation(np.flatnonzero(model.grid.cells.x > 90))[:20]
+
+    def there(cell, rate):
+        term = model.term("well")
+        joined = ik.terms.WellTerm(
+            cells=[*term.cells, cell], feature_index=[*term.feature_index, 2], feature_names=("a", "b", "new"),
+            connection=[*term.connection, 30.0], rate=[*term.rate, rate],
+        )  # fmt: skip
+        other = replace(model, terms=[joined if t.kind == "well" else t for t in model.terms])
+        return seen.computed(ik.solve_flow(other, closure=1e-13, initial_heads=10.0))
+
+    for cell in cells:
+        d1, d2 = ((there(cell, s) - there(cell, -s)) / (2.0 * s) for s in (0.2, 0.1))
+        npt.assert_allclose(exact[:, cell], (4.0 * d2 - d1) / 3.0, rtol=1e-6, atol=1e-9)
+    assert (exact[0, cells] > 0.0).all()
+    assert (exact[0, cells] <= 1.0).all()
+
+
+def test_a_forecast_says_how_sure_it_is_and_what_to_measure_next():
+    """Against draws of what a fit leaves open, and against closed forms."""
+    model = valley()
+    flow, rng = ik.solve_flow(model, closure=1e-11), np.random.default_rng(9)
+    places = bores(model, 8)
+    seen = read(flow, places, rng.normal(0.0, 0.05, 8), 0.05)
+    known = [replace(p, deviation=0.05) for p in three()]
+    fit = ik.calibrate(model, known, observations=ik.observe(model, seen))
+    gain = ik.Measurement(name="lake", gain_of=("lake",), values=[0.0], deviation=15.0)
+    spot = ik.Bore("spot", 1000.0, 610.0, "layer 1", levels=np.zeros(1), deviation=0.05)
+    targets = ik.observe(model, [spot], [gain])
+    made = ik.forecast(fit, targets)
+    assert (made.after < made.before).all()
+    draws = fit.coordinates + rng.multivariate_normal(np.zeros(3), fit.knowledge.covariance, 60)
+    values = [targets.computed(ik.solve_flow(fit.parameters.model_with(d))) for d in draws]
+    npt.assert_allclose(np.std(values, axis=0), made.after, rtol=0.35)
+    worth = made.worth_of_readings("lake").set_index("name")
+    assert (worth["more [%]"] >= 0.0).all()
+    new = made.worth_of(targets, "lake").set_index("name")
+    after = 1.0 / np.sqrt(1.0 / made.after[1] ** 2 + 1.0 / 15.0**2)  # the gain itself measured
+    npt.assert_allclose(new.loc["lake", "standard error with"], after, rtol=1e-4)
+    anywhere = made.worth_of_level("layer 1", 0.05, "lake")
+    at = int(model.grid.mesh.locate([1000.0], [610.0])[0])
+    one = ik.observe(model, [replace(spot, x=model.grid.mesh.x[at], y=model.grid.mesh.y[at])], ())
+    npt.assert_allclose(anywhere[at], made.worth_of(one, "lake")["less [%]"].iloc[0], rtol=1e-4)
+    pumped = replace(
+        model, terms=[replace(t, rate=1.4 * t.rate) if t.kind == "well" else t for t in model.terms]
+    )
+    more = ik.forecast(fit, targets, scenario=pumped)
+    assert more.values[0] < made.values[0]
+    assert more.after[0] > made.after[0]
+
+
+def test_a_value_for_each_cell_is_fitted_by_adjoint_gradients():
+    """The slope by differences; a fit that stops and goes on to the same bits; a smooth field of the right spread."""
+    from inkhorn.calibration.field import Smooth
+
+    model = valley()
+    flow, rng = ik.solve_flow(model, closure=1e-11), np.random.default_rng(2)
+    places = read(flow, bores(model, 40), rng.normal(0.0, 0.05, 40), 0.05)
+    seen = ik.observe(model, places)
+    flat = model.with_inputs({"horizontal_conductivity": 7.0 + 0.0 * model.horizontal_conductivity})
+    states = []
+    options = {"range": 800.0, "deviation": 0.8, "observations": seen, "max_iterations": 40}
+    fit = ik.calibrate_field(flat, keep=states.append, **options)
+    assert fit.history[-1][0] < 2.0 * len(seen) < fit.history[0][0]
+    again = ik.calibrate_field(flat, go_on=states[5], **options)
+    npt.assert_array_equal(again.factor, fit.factor)
+    east = model.grid.cells.x > 700
+    assert (
+        np.exp(np.log(7.0 * fit.factor[east]).mean())
+        < 5.5
+        < 8.0
+        < np.exp(np.log(7.0 * fit.factor[~east]).mean())
+    )
+    smooth = Smooth(model.grid, np.arange(model.grid.n_cells), 800.0, 0.8)
+    several = np.array([smooth.field(rng.standard_normal(smooth.n)) for _ in range(150)])
+    npt.assert_allclose(several.std(), 0.8, rtol=0.15)
+    z, g = rng.standard_normal((2, smooth.n))
+    npt.assert_allclose(g @ smooth.field(z), smooth.turned(g) @ z, rtol=1e-8)
+    with pytest.raises(ik.InputError, match="no standard deviations"):
+        ik.calibrate_field(
+            flat, range=800.0, deviation=0.8, observations=ik.observe(model, read(flow, bores(model)))
+        )

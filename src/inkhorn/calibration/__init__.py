@@ -1,5 +1,6 @@
 """Calibration: what was measured, parameters, least squares, what can be known, and how sure a forecast is."""
 
+from inkhorn.calibration.field import FieldFit, FieldState, calibrate_field
 from inkhorn.calibration.fit import FitResult, calibrate, sensitivities
 from inkhorn.calibration.forecast import Forecast, forecast
 from inkhorn.calibration.knowledge import Knowledge, Unknown
@@ -18,6 +19,8 @@ from inkhorn.calibration.pilot_points import PilotPoints
 from inkhorn.calibration.regularise import Regularisation
 
 __all__ = [
+    "FieldFit",
+    "FieldState",
     "FitResult",
     "FitRow",
     "FitState",
@@ -32,6 +35,7 @@ __all__ = [
     "Unknown",
     "WeightRule",
     "calibrate",
+    "calibrate_field",
     "curve_table",
     "fit_table",
     "forecast",

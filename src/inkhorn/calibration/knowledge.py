@@ -22,6 +22,7 @@ Array = NDArray[np.float64]
 
 _WIDE = 1.17  # standard deviation of a logarithm from which 95 % limits are farther off than a factor of ten
 _NOISE = 1e-5  # of the greatest singular value, below which one is rounding
+_LITTLE = 0.2  # share of a pilot point from readings, below which its neighbours and what was expected decide
 _PART = 0.2  # of the greatest part in a combination, from which a parameter is named
 
 
@@ -264,56 +265,71 @@ class Knowledge:
     # --- what cannot be known -----------------------------------------------------------------------
 
     @cached_property
+    def _wholes(self) -> tuple[list[list[int]], Array]:
+        """Free numbers by parameter, those of pilot points together; and the weighted sensitivity to each whole."""
+        p = self.parameters
+        owner = np.array([p.scalars[k].parameter for k in p.free])
+        members = [np.flatnonzero(owner == k).tolist() for k in dict.fromkeys(owner.tolist())]
+        j = self.jacobian * self.scale
+        return members, np.array([j[:, mine].sum(axis=1) for mine in members]).T
+
+    @cached_property
     def unknown(self) -> tuple[Unknown, ...]:
-        """Combinations that the readings leave open, what is known besides left aside: those least told first."""
+        """Combinations that the readings leave open, what is known besides left aside: those least told first.
+
+        Pilot points count together, as if all of them rose; of single ones see `share`.
+        """
         from scipy.linalg import qr
 
-        j = self.jacobian * self.scale
-        n = j.shape[1]
-        if not n:
+        members, j = self._wholes
+        if not members:
             return ()
-        variance = self.variance if np.isfinite(self.variance) else 1.0
+        deviate = float(np.sqrt(self.usual_variance))
         own = np.sqrt((j**2).sum(axis=0))
         most = max(float(own.max(initial=0.0)), 1e-300)
-        alone = (own <= _NOISE * most) | (np.sqrt(variance) > 2.0 * own * _WIDE)
+        alone = (own <= _NOISE * most) | (deviate > 2.0 * own * _WIDE)
         found = []
         for k in np.flatnonzero(alone).tolist():
-            told = own[k] > _NOISE * most
-            found.append(self._alone(k, float(np.sqrt(variance) / own[k]) if told else np.inf))
+            found.append(
+                self._alone(members[k], deviate / float(own[k]) if own[k] > _NOISE * most else np.inf)
+            )
         rest = np.flatnonzero(~alone)
         if len(rest) < 2:
             return tuple(found)
         _, size, turned = np.linalg.svd(j[:, rest], full_matrices=True)
         size = np.concatenate([size, np.zeros(len(rest) - len(size))])
         with np.errstate(divide="ignore"):
-            spread = np.where(size > _NOISE * size.max(), np.sqrt(variance) / size, np.inf)
-        weak = spread > _WIDE
+            spread = np.where(size > _NOISE * size.max(), deviate / size, np.inf)
         # the same room, spanned by combinations of as few parameters as may be
-        room = turned[weak]
+        room = turned[spread > _WIDE]
         if len(room) > 1:
             _, _, order = qr(room, pivoting=True, mode="economic")
             room = np.linalg.solve(room[:, order[: len(room)]], room)
         for row in room:
             along = row / np.linalg.norm(row)
             told = float(np.linalg.norm(j[:, rest] @ along))
-            deviation = np.sqrt(variance) / told if told > _NOISE * float(size.max()) else np.inf
-            found.append(self._together(rest, along, deviation))
+            deviation = deviate / told if told > _NOISE * float(size.max()) else np.inf
+            found.append(self._together([members[k] for k in rest], along, deviation))
         return tuple(sorted(found, key=lambda u: -u.deviation))
 
-    def _alone(self, k: int, deviation: float) -> Unknown:
-        name = self.parameters.names[k]
-        if self.dry[k]:
+    def _whole_name(self, mine: list[int]) -> str:
+        """What the numbers of one parameter are called together."""
+        p = self.parameters
+        return p.names[mine[0]] if len(mine) == 1 else p.parameters[p.scalars[p.free[mine[0]]].parameter].name
+
+    def _alone(self, mine: list[int], deviation: float) -> Unknown:
+        name = self._whole_name(mine)
+        if self.dry[mine].all():
             words = f"{name} acts on drained cells only, and no reading tells of it"
             return Unknown((name,), (1.0,), deviation, words)
         return Unknown((name,), (1.0,), deviation, f"no reading tells of {name}")
 
-    def _together(self, rest: NDArray[np.int64], along: Array, deviation: float) -> Unknown:
+    def _together(self, members: list[list[int]], along: Array, deviation: float) -> Unknown:
         order = np.argsort(-np.abs(along))
         order = order[np.abs(along[order]) > _PART * np.abs(along[order[0]])]
         parts = along[order] / along[order[0]]
-        mine = rest[order]
-        names = tuple(self.parameters.names[k] for k in mine)
-        up, down = (self._called(mine[(parts > 0) == way].tolist()) for way in (True, False))
+        names = tuple(self._whole_name(members[k]) for k in order)
+        up, down = (self._called([members[k] for k in order[(parts > 0) == way]]) for way in (True, False))
         if len(names) == 1:
             words = f"readings hardly tell of {names[0]}"
         elif not down:
@@ -323,30 +339,18 @@ class Knowledge:
             words = f"{up} may rise as {down} {falls}, and the readings do not say how far"
         return Unknown(names, tuple(parts.tolist()), deviation * float(np.abs(along[order[0]])), words)
 
-    def _called(self, which: list[int]) -> str:
-        """Some numbers in words: those of pilot points by their parameter, all conductivities as such."""
+    def _called(self, which: list[list[int]]) -> str:
+        """Some parameters in words; all conductivities as such."""
         p = self.parameters
-        owner = [p.scalars[p.free[k]].parameter for k in which]
-        conductivities = {
-            s.parameter
-            for s in (p.scalars[k] for k in p.free)
-            if "conductivity" in p.parameters[s.parameter].of
-        }
-        names, all_said = [], len(conductivities) > 1 and conductivities <= set(owner)
-        if all_said:
-            names.append("all conductivities")
-        for number in dict.fromkeys(owner):
-            if all_said and number in conductivities:
-                continue
-            mine = [k for k, o in zip(which, owner, strict=True) if o == number]
-            whole = sum(p.scalars[k].parameter == number for k in p.free)
-            if len(mine) == 1:
-                names.append(p.names[mine[0]])
-            elif len(mine) > 0.6 * whole:
-                names.append(p.parameters[number].name)
-            else:
-                names.append(f"{p.parameters[number].name} at {len(mine)} points")
-        return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}" if names else ""
+
+        def conducts(mine: list[int]) -> bool:
+            return "conductivity" in p.parameters[p.scalars[p.free[mine[0]]].parameter].of
+
+        every = sum(conducts(mine) for mine in self._wholes[0])
+        all_said = every > 1 and sum(conducts(mine) for mine in which) == every
+        names = ["all conductivities"] * all_said
+        names += [self._whole_name(mine) for mine in which if not (all_said and conducts(mine))]
+        return " and ".join([", ".join(names[:-1]), names[-1]]) if len(names) > 1 else "".join(names)
 
     def insensitive(self, least: float = 0.01) -> tuple[str, ...]:
         """Return the parameters of which readings tell less than a share of what they tell of the others, by name."""
@@ -407,6 +411,9 @@ class Knowledge:
                 said += [f"bent by {', '.join(bound[:2])}, on a bound"] if also else []
             if np.isnan(self.variance):
                 said.append("no freedom left: as many numbers as readings")
+            whole = self.parameters.parameters[
+                self.parameters.scalars[self.parameters.free[k]].parameter
+            ].name
             mine = [u for u in self.unknown if name in u.names]
             if mine and len(mine[0].names) == 1:
                 said.append("its cells are drained" if self.dry[k] else "hardly told by the readings")
@@ -414,6 +421,8 @@ class Knowledge:
                 others = [n for n in mine[0].names if n != name]
                 more = " and others" if len(others) > 2 else ""
                 said.append(f"known only together with {', '.join(others[:2])}{more}")
+            elif whole != name and self.share[k] < _LITTLE:
+                said.append("hardly told by the readings; as its neighbours and what was expected")
             found.append("; ".join(said))
         return found
 

@@ -187,7 +187,8 @@ def what_readings_tell(knowledge: Knowledge, figure: Figure) -> None:
     left.set_title("which parameters matter", fontsize=10)
     wide = [len(u.names) for u in knowledge.unknown]
     named = {n for u in knowledge.unknown for n in u.names}
-    colours = [FLOW_OUT if n in named else BANK for n in names]
+    wholes = [p.parameters[p.scalars[p.free[k]].parameter].name for k in order]
+    colours = [FLOW_OUT if {n, w} & named else BANK for n, w in zip(names, wholes, strict=True)]
     right.barh(place, knowledge.share[order], color=colours)
     right.set_xlim(0.0, 1.0)
     right.set_xlabel("share that readings fix [-]")

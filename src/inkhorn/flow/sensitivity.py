@@ -344,14 +344,14 @@ class FlowSensitivity:
             begun[INITIAL_STATES] = states
 
     def by_water_taken(self, readings: Readings) -> Array:
-        """Return the derivative of readings by water taken from each cell through all steps, (n_readings, n_cells)."""
+        """Return how much less readings are by water taken from each cell through all steps, (n_readings, n_cells)."""
         n, last = len(self.equations.cells), readings.last_step
         order = np.flatnonzero(last >= 0)
         order = order[np.argsort(-last[order], kind="stable")]
         chosen, found = readings.some(order), np.zeros((len(readings), n))
         for back in self._backward(chosen.form, last[order], {}):
             cells = np.where(back.step.equations.fixed[:n, None], 0.0, back.costate[:n])
-            found[order[: cells.shape[1]]] += -cells.T
+            found[order[: cells.shape[1]]] += cells.T
         return found
 
     def heads_by(self, changes: Mapping[str, Any]) -> Array:

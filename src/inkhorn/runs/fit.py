@@ -381,6 +381,10 @@ def told_of(knowledge: Knowledge) -> Iterator[str]:
     """Say what cannot be known."""
     for words in knowledge.words():
         yield f"cannot be known from these readings: {words}"
+    for parameter, mine, _ in knowledge.parameters.groups():
+        low = int((knowledge.share[mine] < 0.2).sum())
+        if low:
+            yield f"{low} of the {len(mine)} pilot points of {parameter.name} are hardly told by the readings"
     bound = [n for n, on in zip(knowledge.parameters.names, knowledge.on_bound, strict=True) if on]
     if bound:
         yield f"on a bound, and so bending the rest: {_few(bound)}"
