@@ -27,7 +27,6 @@ SITE = "quillmere/site.toml"
 DRAWN = {
     ("plan", SITE, *(word for grid in GRIDS for word in ("--grid", grid))): "grids.png",
     ("block", SITE, "--grid", "split", "--open", "5050,4050 3700,2900 1300,1300"): "block.png",
-    ("surface", SITE, "peat"): "surface.png",
 }
 
 
@@ -78,8 +77,11 @@ def main() -> None:
         shutil.copyfile(folder / "both" / "comparison-001" / "heads_at_bores.png", HERE / "compare.png")
         for words, kept in DRAWN.items():
             said(folder, "draw", *words, "--out", str(HERE / kept))
-        fit = str(folder / "quillmere" / "runs" / "fit-001")
-        said(folder, "draw", "exchange", fit, "--out", str(HERE / "exchange.png"))
+        said(folder, "fit", SITE, "--variant", "points")
+        points = folder / "quillmere" / "runs" / "fit-points-001"
+        shutil.copyfile(points / "field-conductivity_of_sand.png", HERE / "field.png")
+        of = ("--of", "outflow brook", "--layer", "gravel")
+        said(folder, "draw", "depletion", str(points), *of, "--out", str(HERE / "depletion.png"))
         seasons, run = (
             folder / "quillmere" / "runs" / "run-seasons-001",
             said(folder, "run", SITE, "--variant", "seasons"),

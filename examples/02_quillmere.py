@@ -25,17 +25,17 @@ print("head in the gravel by the hatchery:", float(flow.head[-1].sel(layer="grav
 
 # one conductivity per layer and the recharge, fitted to the mean levels in the bores
 parameters = [
-    ik.LayerConductivity(
-        name=layer,
-        layer=layer,
-        lower=site.materials[layer].conductivity / 30,
-        upper=site.materials[layer].conductivity * 30,
-    )
-    for layer in site.strata.names
+    ik.Parameter(name=layer, of="conductivity", how="set", layers=[layer]) for layer in site.strata.names
 ]
-parameters.append(ik.RechargeMultiplier(name="recharge", given=model, lower=0.5, upper=2.0))
+parameters.append(ik.Parameter(name="recharge", of="recharge.rate", lower=0.5, upper=2.0))
 fit = ik.calibrate(model, parameters)
 print(fit.table().to_string(), fit.statistics(before=True), fit.statistics(), sep="\n")
+print("what the levels cannot tell:", *fit.knowledge.words(), sep="\n")
+
+# how sure is the brook's gain, and which bore makes it so?
+gain = ik.Measurement(name="gain of the brook", gain_of=["outflow brook"], values=[0.0])
+ahead = ik.forecast(fit, ik.observe(fit.model, (), [gain], as_places=True))
+print(ahead.table().to_string(), ahead.worth_of_readings().head().to_string(), sep="\n")
 
 # where the hatchery's water comes from, and the chloride that comes with it
 paths = ik.trace(fit.after, ["hatchery"], backward=True, mark=5 * 365.25)

@@ -748,7 +748,7 @@ def test_a_run_through_time_leaves_levels_budgets_and_what_it_differs_in(full_pr
         ("start = 2020-01-01", 'start = "spring"', 'start is "spring"; expected a date'),
         ('by = "who"', 'by = "whom"', 'has no column "whom"'),
         ("factor = 2", "factor = 2\nvalue = 3", r"an edit is one change; got \['value', 'factor'\]"),
-        ('of = "horizontal_conductivity"', 'of = "conductivity"', "there is no such value"),
+        ('of = "horizontal_conductivity"', 'of = "permeability"', "there is no such value"),
         (
             'leakance = "1e-4 1/day"',
             'thickness = "1 m"',

@@ -103,6 +103,8 @@ def _parameters_for_people(table: pd.DataFrame, value: str) -> pd.DataFrame:
         for low, high in zip(known["lower 95 %"], known["upper 95 %"], strict=True)
     ]
     short = table[["parameter", "unit", "start", value]].assign(**{"95 % limits": limits})
+    if table["points"].notna().any():
+        short = short.assign(**{"pilot points": table["points"].fillna("")})
     return short.assign(remark=table["remark"].fillna(""))
 
 
@@ -284,7 +286,7 @@ def fit(
         return
     with telling() as told:
         folder, result = fit_project(project, out, told, grid=grid, go_on=go_on, of=of, keep_as=keep_as)
-    table = _parameters_for_people(result.table(), "fitted")
+    table = _parameters_for_people(result.summary(), "fitted")
     print_table(_shortened(table), f"Parameters{_of_all(table)}")
     _end(folder, told)
 
@@ -355,6 +357,9 @@ def compare(
             last[last.any(axis=1)],
             f"Water budgets of the step to {ends[-1]}, one of {len(ends)} that end alike [m³/day]",
         )
+    if len(found.parameters):
+        values = [c for c in found.parameters.columns if "95 %" not in c]
+        print_table(_shortened(found.parameters[values]), f"What was fitted{_of_all(found.parameters)}")
     if len(found.fits):
         print_table(
             found.fits, "Fits, over the readings that all runs cover; residuals are measured less computed"
@@ -467,7 +472,7 @@ def demo(
     say(repr(project.site))
     with telling() as told:
         run_folder, result = fit_project(project, None, told)
-    table = _parameters_for_people(result.table(), "fitted")
+    table = _parameters_for_people(result.summary(), "fitted")
     known = truth(folder)
     table["truth"] = [known.get(n.removeprefix("conductivity of "), float("nan")) for n in table["parameter"]]
     print_table(table, "Parameters, beside the truth that the levels were made with")

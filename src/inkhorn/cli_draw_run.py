@@ -168,6 +168,28 @@ def draw_drawdown(
     )
 
 
+@drawing.command("depletion")
+def draw_depletion(
+    run: RunFolder,
+    of: Annotated[
+        list[str],
+        typer.Option(
+            "--of", help="A river, spring, drain, lake or well; more with more --of.", metavar="FEATURE"
+        ),
+    ],
+    layer: LayerName = None,
+    picture: Photo = None,
+    out: Output = None,
+) -> None:
+    """Draw which share of water pumped anywhere in a layer some features go without."""
+    from inkhorn import draw
+
+    drawn = Drawn.of(run)
+    flow = drawn.flow
+    layer = layer or flow.model.grid.layer_names[0]
+    drawn.one(f"depletion-{layer}", _laid(lambda ax: draw.depletion(flow, of, layer, ax=ax), picture), out)
+
+
 @drawing.command("head-surface")
 def draw_head_surface(
     run: RunFolder,

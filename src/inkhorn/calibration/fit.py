@@ -128,6 +128,46 @@ class FitResult(Shown):
         )
         return pd.concat([free, more], ignore_index=True)
 
+    def summary(self) -> pd.DataFrame:
+        """Return one row for each parameter; of pilot points their mean (geometric of logarithms) and its limits.
+
+        Returns
+        -------
+        pandas.DataFrame
+            Columns parameter, unit, start, fitted, lower 95 %, upper 95 %, points (least and greatest of them), remark.
+        """
+        import pandas as pd
+
+        p, know, rows = self.parameters, self.knowledge, []
+        whole = self.table().set_index("parameter")
+        groups = {q.name: mine for q, mine, _ in p.groups()}
+        for parameter in p.parameters:
+            mine = groups.get(parameter.name)
+            if mine is None or not len(mine):
+                names = [s.name for s in p.scalars if p.parameters[s.parameter] is parameter]
+                rows += [{"parameter": n, **whole.loc[n].to_dict()} for n in names]
+                continue
+            part = np.zeros(len(p))
+            part[mine] = 1.0 / len(mine)
+            spread = know.times * float(np.sqrt(part @ know.covariance @ part))
+            logs = bool(p.logarithmic[mine].all())
+            start, middle = float(part @ p.start), float(part @ self.coordinates)
+            values = self.numbers[mine]
+            low = int((know.share[mine] < 0.2).sum())
+            numbers = (start, middle, middle - spread, middle + spread)
+            called = ("start", "fitted", "lower 95 %", "upper 95 %")
+            rows.append(
+                {
+                    "parameter": parameter.name,
+                    "unit": p.scalars[p.free[mine[0]]].unit,
+                    **{n: float(np.exp(v)) if logs else v for n, v in zip(called, numbers, strict=True)},
+                    "points": f"{len(mine)}: {values.min():.3g} to {values.max():.3g}",
+                    "remark": f"{low} points hardly told" if low else "",
+                }
+            )
+        columns = ["parameter", "unit", "start", "fitted", "lower 95 %", "upper 95 %", "points", "remark"]
+        return pd.DataFrame(rows).reindex(columns=columns)
+
     def history_table(self) -> pd.DataFrame:
         """Return one row for each iteration, its start first."""
         import pandas as pd

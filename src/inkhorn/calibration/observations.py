@@ -212,6 +212,22 @@ class Observations:
             **{"weighted residual": (self.measured - computed) * self.weights},
         )
 
+    def named(self, names: Sequence[str]) -> Observations:
+        """Return the readings of some bores and measurements.
+
+        Raises
+        ------
+        InputError
+            If one of them has none that is used; it says why.
+        """
+        have = set(self.table["name"])
+        for name in names:
+            if name not in have:
+                why = self.left_out.loc[self.left_out["name"] == name, "why"]
+                said = f": {why.iloc[0]}" if len(why) else ""
+                raise InputError(f'"{name}" has no place in the model{said}. Mend it, or leave it out.')
+        return self.some(self.table["name"].isin(names).to_numpy())
+
     def some(self, which: Any) -> Observations:
         """Return some of the readings: a mask or places, (m,)."""
         from dataclasses import replace
@@ -311,7 +327,7 @@ class _Collecting:
             return np.datetime64("NaT", "s")
         return np.datetime64(str(self.schedule.date(day)), "s")
 
-    def bore(self, bore: Bore) -> None:
+    def bore(self, bore: Bore, *, as_place: bool = False) -> None:
         """Levels in an observation bore."""
         if not len(bore.levels):
             return
@@ -325,7 +341,7 @@ class _Collecting:
         self.series(base, bore.levels, bore.dates, bore.deviation, lambda day: [(place, day, 1.0)], why)
         for one in self.readings[first:] if not why else []:
             low = self.lowest[bore.name]
-            if one.value < low and not one.why_not:
+            if one.value < low and not one.why_not and not as_place:
                 one.why_not = f"it lies below the bottom of its cell, {low:.4g} m"
 
     def measurement(self, one: Measurement) -> None:
@@ -484,6 +500,7 @@ def observe(
     measurements: Sequence[Measurement] | None = None,
     *,
     rules: Sequence[WeightRule] = (),
+    as_places: bool = False,
 ) -> Observations:
     """Gather what was measured on a model's site, for a fit.
 
@@ -500,6 +517,8 @@ def observe(
         Likewise.
     rules : sequence of WeightRule
         How much readings weigh beyond what they say themselves.
+    as_places : bool
+        Whether values stand for what might be measured, and are not looked at: as for a `forecast`.
 
     Returns
     -------
@@ -519,10 +538,15 @@ def observe(
         measurements = site.measurements if site is not None else ()
     collecting = _Collecting(model, bores)
     for bore in bores:
-        collecting.bore(bore)
+        collecting.bore(bore, as_place=as_places)
     for one in measurements:
         collecting.measurement(one)
-    stated, notes = _weigh(collecting.readings, rules)
+    if as_places:
+        stated, notes = any(np.isfinite(one.deviation) for one in collecting.readings), list[str]()
+        for place in collecting.readings:
+            place.deviation = place.deviation if np.isfinite(place.deviation) else 1.0
+    else:
+        stated, notes = _weigh(collecting.readings, rules)
     used = [one for one in collecting.readings if not one.why_not]
     out = [one for one in collecting.readings if one.why_not]
     if not used:

@@ -341,7 +341,7 @@ def make(folder: Path) -> None:
     dips = dipped(flow, places, rng)
     write_rows(folder / "bores.csv", "name,x [m],y [m],layer", [(b.name, b.x, b.y, b.layer) for b in places])
     write_rows(folder / "levels.csv", "name,date,level [m]", dips)
-    truth = [*TRUE_CONDUCTIVITY.items(), ("recharge multiplier", TRUE_RECHARGE_MULTIPLIER)]
+    truth = [*TRUE_CONDUCTIVITY.items(), ("recharge", TRUE_RECHARGE_MULTIPLIER)]
     write_rows(folder / "truth.csv", "parameter,truth", truth)
     print(f"{folder}: {len(places)} bores, {len(dips)} levels; {flow}")
 

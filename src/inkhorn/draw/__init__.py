@@ -8,11 +8,13 @@ from inkhorn.draw.dates import when
 from inkhorn.draw.exchange import exchange
 from inkhorn.draw.film import film
 from inkhorn.draw.fit import (
+    depletion,
     fields_before_and_after,
     measured_against_computed,
     residual_maps,
     residual_spread,
     what_readings_tell,
+    worth_of_levels,
 )
 from inkhorn.draw.flow import (
     SHOWN,
@@ -49,6 +51,7 @@ __all__ = [
     "budget",
     "budget_in_time",
     "convergence",
+    "depletion",
     "depth_to_water",
     "drawdown",
     "exchange",
@@ -91,5 +94,6 @@ __all__ = [
     "water_table",
     "what_readings_tell",
     "when",
+    "worth_of_levels",
     "zones",
 ]

@@ -2,25 +2,30 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from inkhorn.calibration import FitResult, Knowledge
-from inkhorn.draw.maps import draw_cells, draw_site, map_axes
+from inkhorn.calibration import FitResult, Forecast, Knowledge, observe
+from inkhorn.draw.maps import check_layer, draw_cells, draw_site, draw_values, map_axes
 from inkhorn.draw.style import BANK, FLOW_OUT, INK, LEVELS, OFF, axes_or_new, halo, material_style
 from inkhorn.errors import InputError
+from inkhorn.flow import FlowResult, by_pumping
+from inkhorn.site import Measurement
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
 __all__ = [
+    "depletion",
     "fields_before_and_after",
     "measured_against_computed",
     "residual_maps",
     "residual_spread",
     "what_readings_tell",
+    "worth_of_levels",
 ]
 
 _MOST_BARS = 24
@@ -221,6 +226,8 @@ def fields_before_and_after(fit: FitResult, name: str, figure: Figure) -> None:
     model, grid = fit.after.model, fit.after.model.grid
     maps = [p.field_of(name, at) for at in (p.start, fit.coordinates)]
     deviation = p.field_deviation(name, fit.coordinates, fit.knowledge.covariance)
+    if parameter.deviation is not None:  # and what kriging leaves open between the points
+        deviation = np.sqrt(deviation**2 + p.kriging_variance(name, parameter.deviation**2))
     logs = bool(p.logarithmic[mine].all()) if len(mine) else False
     unit = p.scalars[p.free[mine[0]]].unit if len(mine) else ""
     axes = figure.subplots(1, 3, sharex=True, sharey=True)
@@ -267,3 +274,91 @@ def fields_before_and_after(fit: FitResult, name: str, figure: Figure) -> None:
         seen = fit.observations.table
         if ax is axes[2] and len(seen):
             ax.scatter(seen["x [m]"], seen["y [m]"], s=12, marker="+", c=BANK, lw=0.9, zorder=5)
+
+
+def worth_of_levels(found: Forecast, name: str, figure: Figure, *, deviation: float = 0.02) -> None:
+    """Fill a figure with maps of how much surer a forecast would be for one more level, layer by layer.
+
+    Parameters
+    ----------
+    found : Forecast
+        From `inkhorn.forecast`.
+    name : str
+        Which forecast.
+    figure : Figure
+    deviation : float
+        Standard deviation of that level [m].
+    """
+    grid, site = found.flow.model.grid, found.flow.model.site
+    layers = list(dict.fromkeys(grid.whole_names))[:6]
+    maps = [found.worth_of_level(layer, deviation, name) for layer in layers]
+    columns = min(3, len(layers))
+    axes = figure.subplots(
+        -(-len(layers) // columns), columns, sharex=True, sharey=True, squeeze=False
+    ).ravel()
+    most = max(float(np.nanmax(m)) for m in maps) or 1.0
+    drawn: Any = None
+    for ax, layer, values in zip(axes, layers, maps, strict=False):
+        map_axes(ax, grid.mesh)
+        drawn = draw_cells(ax, grid, values, cmap=LEVELS, vmin=0.0, vmax=most)
+        draw_site(ax, site, bores=True, layer=layer, fill=False, names=False)
+        ax.set_title(layer, fontsize=10)
+        ax.set_xlabel("")
+        ax.set_ylabel("")
+    for ax in axes[len(layers) :]:
+        ax.axis("off")
+    bar = figure.colorbar(drawn, ax=axes.tolist(), shrink=0.7)
+    bar.set_label("standard error less by [%]")
+    error = found.after[found.names.index(name)]
+    unit = found.targets.table["unit"].iloc[found.names.index(name)]
+    figure.suptitle(
+        f"{name}: one more level, ± {deviation * 100:g} cm, against a standard error of {error:.3g} {unit}",
+        fontsize=11,
+    )
+
+
+def depletion(
+    flow: FlowResult, features: Sequence[str], layer: str | int = 0, *, ax: Axes | None = None
+) -> Axes:
+    """Draw what share of water pumped anywhere in a layer some features go without, in the end.
+
+    Parameters
+    ----------
+    flow : FlowResult
+        Steady, or in time by steps of first order that are all recorded.
+    features : sequence of str
+        Rivers, springs, drains, lakes, wells that may run short.
+    layer : str or int
+        Where it is pumped.
+    ax : Axes, optional
+        Where to draw; a new figure if not given.
+
+    Returns
+    -------
+    Axes
+    """
+    model, grid = flow.model, flow.model.grid
+    last = None if model.schedule is None else np.array([flow.steps[-1].end])
+    measured = Measurement(name="gain", gain_of=tuple(features), values=[0.0], times=last, deviation=1.0)
+    share = by_pumping(flow, observe(model, (), [measured]).readings(flow))[0]
+    index = check_layer(grid, layer)
+    number = grid.cell_number[index]
+    values = np.full(len(number), np.nan)
+    values[number >= 0] = share[number[number >= 0]]
+    ax = axes_or_new(ax)
+    map_axes(ax, grid.mesh)
+    draw_values(
+        ax,
+        grid,
+        values,
+        "share of pumped water [-]",
+        span=(0.0, max(1.0, float(np.nanmax(values)))),
+        cmap=LEVELS,
+    )
+    draw_site(ax, model.site, bores=False, fill=False)
+    lasting = "" if model.schedule is None else f", after {flow.steps[-1].end:g} days of pumping"
+    ax.set_title(
+        f"{model.name}: what {', '.join(features)} goes without,\nof water pumped in {grid.layer_names[index]}{lasting}",
+        fontsize=10,
+    )
+    return ax

@@ -2,7 +2,7 @@
 
 from inkhorn.project.project import Project
 from inkhorn.project.project_file import ProjectFile, project_model
-from inkhorn.project.read_fit import FitPlan
+from inkhorn.project.read_fit import FitPlan, Places
 from inkhorn.project.reader import read_project, read_site
 
-__all__ = ["FitPlan", "Project", "ProjectFile", "project_model", "read_project", "read_site"]
+__all__ = ["FitPlan", "Places", "Project", "ProjectFile", "project_model", "read_project", "read_site"]

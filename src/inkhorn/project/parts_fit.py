@@ -10,7 +10,7 @@ from inkhorn.project.parts import Length, Number, Part, Range, ShapeFile, Whole,
 from inkhorn.project.parts_asked import DateOrDay, DateText
 from inkhorn.project.parts_space import VariogramPart
 
-__all__ = ["FitPart", "MeasuredPart", "ParameterPart", "PilotPart", "WeightPart"]
+__all__ = ["FitPart", "ForecastPart", "MeasuredPart", "ParameterPart", "PilotPart", "WeightPart"]
 
 _ONE_OF = ("level_in", "drawdown_in", "between", "gain_of", "across")
 
@@ -55,6 +55,50 @@ class MeasuredPart(Part):
             raise ValueError(f"is of one thing; got {given or 'none'}. Give one of {list(_ONE_OF)}")
         if (self.value is None) == (self.file is None):
             raise ValueError("give either `value` (one number) or `file` (a table of them)")
+        if (self.drawdown_in is None) != (self.since is None):
+            raise ValueError("a drawdown is one `since` some time, and nothing else is. Give both, or none")
+        return self
+
+
+class ForecastPart(Part):
+    """A number to be forecast, or that might be measured: one of `level_at`, `level_in`, `drawdown_in`, `between`,
+    `gain_of`, `across`.
+    """
+
+    name: str = told("what it is called", "hatchery's spring")
+    level_at: tuple[Length, Length] | None = told("the level at a place", [3700, 2900], default=None)
+    layer: str | None = told("of the level at a place: in this layer", "sand", default=None)
+    level_in: str | None = told("the water level in this well or collector", "hatchery", default=None)
+    drawdown_in: str | None = told("how far the level in this bore has fallen", "Q05", default=None)
+    since: DateOrDay | None = told(
+        "since when it has: a date, or days since the start", "2023-05-02", default=None
+    )
+    between: tuple[str, str] | None = told(
+        "the level in the first of two bores less that in the second", ["Q01", "Q02"], default=None
+    )
+    gain_of: list[str] = told(
+        "water that these features together take from the aquifer", ["outflow brook"], default_factory=list
+    )
+    within: ShapeFile | None = told(
+        "of these features only what lies within polygons", {"file": "reach.gpkg"}, default=None
+    )
+    across: str | None = told(
+        "the flow to the left of a line of [[across]], less that to the right", "inlet", default=None
+    )
+    layers: list[str] = told("of features or of a line in these layers only", ["sand"], default_factory=list)
+    date: DateText | None = told(
+        "when, in a run through time; its end if not given", "2026-05-02", default=None
+    )
+    deviation: Any = told("standard deviation that it would be measured with", "2 cm", default=None)
+
+    @model_validator(mode="after")
+    def _one(self) -> ForecastPart:
+        ways = ("level_at", *_ONE_OF)
+        given = [k for k in ways if getattr(self, k) not in (None, [])]
+        if len(given) != 1:
+            raise ValueError(f"is of one thing; got {given or 'none'}. Give one of {list(ways)}")
+        if (self.level_at is None) != (self.layer is None):
+            raise ValueError("the level at a place is that in a layer. Give `level_at` and `layer` together")
         if (self.drawdown_in is None) != (self.since is None):
             raise ValueError("a drawdown is one `since` some time, and nothing else is. Give both, or none")
         return self

@@ -14,7 +14,7 @@ from inkhorn.model import Finding, dimension_of
 from inkhorn.project.inputs import Inputs
 from inkhorn.project.parts_grid import FileMeshPart, MeshPart
 from inkhorn.project.project_file import ProjectFile
-from inkhorn.project.read_fit import FitPlan
+from inkhorn.project.read_fit import FitPlan, Places
 from inkhorn.project.source import Source
 from inkhorn.site import (
     Edit,
@@ -63,6 +63,8 @@ class Project:
         The shapes of files near which cells are to be small, by grid and place in its list.
     fits : tuple of FitPlan
         The fits that are asked for.
+    forecasts, candidates : Places
+        Where numbers are forecast with each fit, and what might be measured next.
     """
 
     path: Path
@@ -78,6 +80,8 @@ class Project:
     findings: tuple[Finding, ...] = field(repr=False, default=())
     near_shapes: dict[tuple[str | None, int], list[Any]] = field(repr=False, default_factory=dict)
     fits: tuple[FitPlan, ...] = field(repr=False, default=())
+    forecasts: Places = field(repr=False, default=Places())
+    candidates: Places = field(repr=False, default=Places())
 
     def cells_of_regions(self, grid: Grid) -> dict[str, Any]:
         """Return the cells of each region whose budget is wanted, (n_cells,) of bool.

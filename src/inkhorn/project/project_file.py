@@ -23,7 +23,7 @@ from inkhorn.project.parts_asked import (
     SolverPart,
     TransportPart,
 )
-from inkhorn.project.parts_fit import FitPart, MeasuredPart
+from inkhorn.project.parts_fit import FitPart, ForecastPart, MeasuredPart
 from inkhorn.project.parts_grid import MESH_TAG, grid_part
 from inkhorn.project.parts_site import (
     BoresPart,
@@ -77,12 +77,29 @@ class ProjectFile(Part):
         "transport that is asked for: a table, or several with names", default_factory=list
     )
     measured: list[MeasuredPart] = told("what was measured beside levels in bores", default_factory=list)
+    forecast: list[ForecastPart] = told(
+        "numbers whose certainty is wanted, with each fit", default_factory=list
+    )
+    candidate: list[ForecastPart] = told(
+        "what might be measured next: by how much it would make forecasts surer", default_factory=list
+    )
     fit: Annotated[list[FitPart], OneOrMore] = told(
         "what `inkhorn fit` may change: a table, or several with names", default_factory=list
     )
     draw: DrawPart = told("how pictures are drawn", default=DrawPart())
 
-    @field_validator("region", "across", "paths", "transport", "species", "layer", "measured", "fit")
+    @field_validator(
+        "region",
+        "across",
+        "paths",
+        "transport",
+        "species",
+        "layer",
+        "measured",
+        "fit",
+        "forecast",
+        "candidate",
+    )
     @classmethod
     def _names_differ(cls, parts: list[Any]) -> list[Any]:
         names = [part.name for part in parts]

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
 from inkhorn.errors import InputError, gathering, naming
 from inkhorn.files.tables import Table
 from inkhorn.model import dimension_of
-from inkhorn.project.parts_fit import FitPart, MeasuredPart, ParameterPart, PilotPart
+from inkhorn.project.parts_fit import FitPart, ForecastPart, MeasuredPart, ParameterPart, PilotPart
 from inkhorn.project.source import Source
 from inkhorn.site import Bore, Feature, Measurement, Site, value_named
 from inkhorn.space import Variogram
@@ -20,9 +20,16 @@ from inkhorn.units import quantity
 if TYPE_CHECKING:
     from inkhorn.calibration import Parameter, PilotPoints, Regularisation, WeightRule
 
-__all__ = ["FitPlan", "FitReader"]
+__all__ = ["FitPlan", "FitReader", "Places"]
 
 _YES, _NO = ("yes", "true", "1"), ("no", "false", "0", "")
+
+
+class Places(NamedTuple):
+    """Where numbers are forecast, or might be measured; their values are none."""
+
+    bores: tuple[Bore, ...] = ()
+    measurements: tuple[Measurement, ...] = ()
 
 
 @dataclass(frozen=True, eq=False)
@@ -146,6 +153,52 @@ class FitReader:
             across=None if part.across is None else lines[part.across], layers=tuple(part.layers), values=values,
             times=times, deviation=deviation, group=part.group, source=by,
         )  # fmt: skip
+
+    def places(self, parts: Sequence[ForecastPart], lines: dict[str, Any], table: str) -> Places:
+        """Make bores and measurements of what is forecast, or might be measured."""
+        bores, others = [], []
+        for k, part in enumerate(parts):
+            by = self.source.by(table, k)
+            flow = bool(part.gain_of) or part.across is not None
+            deviation = None
+            if part.deviation is not None:
+                deviation = self._quantity(part.deviation, "flow" if flow else "length", by, "deviation")
+            elif table == "candidate":
+                raise InputError(
+                    f"{by}: with which standard deviation would it be measured? Give `deviation`."
+                )
+            times = () if part.date is None else (part.date,)
+            with naming(by):
+                if part.level_at is not None:
+                    x, y = part.level_at
+                    when = np.array(times, dtype="datetime64[s]")
+                    bores.append(
+                        Bore(
+                            part.name,
+                            x,
+                            y,
+                            str(part.layer),
+                            dates=when,
+                            levels=np.zeros(1),
+                            deviation=deviation,
+                            source=by,
+                        )
+                    )
+                    continue
+                if part.across is not None and part.across not in lines:
+                    raise InputError(
+                        f'there is no line "{part.across}"; expected one of {list(lines)} of [[across]].'
+                    )
+                within = None if part.within is None else self.source.union(part.within, table, k, "within")
+                others.append(
+                    Measurement(
+                        name=part.name, level_in=part.level_in, drawdown_in=part.drawdown_in, since=part.since,
+                        between=part.between, gain_of=tuple(part.gain_of), within=within, layers=tuple(part.layers),
+                        across=None if part.across is None else lines[part.across], values=[0.0],
+                        times=times or None, deviation=deviation, source=by,
+                    )
+                )  # fmt: skip
+        return Places(tuple(bores), tuple(others))
 
     def _quantity(self, value: Any, kind: str, by: str, what: str) -> float:
         try:

@@ -329,13 +329,16 @@ def read_project(path: str | Path, *, variant: str | None = None) -> Project:
     reader = _Reader(path, variant_file(path, variant) if variant is not None else None)
     site, source = reader.site(), reader.source
     reader.check_names(site)
+    lines = reader.lines()
     further: dict[str, Any] = {
         "initial_heads": reader.initial_heads(),
         "regions": reader.regions(),
         "starts": reader.starts(),
-        "lines": reader.lines(),
+        "lines": lines,
         "near_shapes": reader.near_shapes(),
         "fits": reader.fit.plans(site),
+        "forecasts": reader.fit.places(reader.asked.forecast, lines, "forecast"),
+        "candidates": reader.fit.places(reader.asked.candidate, lines, "candidate"),
     }
     return Project(
         path,

@@ -63,6 +63,9 @@ class Comparison:
         Of each run.
     last : mapping of str to ndarray, (n_cells,)
         Heads at the end of each run [m].
+    parameters : pandas.DataFrame
+        Of the runs that are fits, one row per number that was fitted: its unit, and for each run its value and 95 %
+        limits.
     """
 
     runs: pd.DataFrame
@@ -76,6 +79,7 @@ class Comparison:
     fields: Mapping[str, NDArray[np.float64]]
     models: Mapping[str, Model]
     last: Mapping[str, NDArray[np.float64]]
+    parameters: pd.DataFrame
 
     @property
     def first(self) -> Model:
@@ -287,8 +291,23 @@ def compare_runs(folders: list[Path], *, line: Sequence[Sequence[float]] | None 
     along = _along(runs[names[0]].project.section_line if line is None else line, models, last)
     return Comparison(
         _about(runs), heads, fits, together, _inputs(runs), _differences(models[names[0]], fields),
-        _budgets_in_time(runs), along, fields, models, last,
+        _budgets_in_time(runs), along, fields, models, last, _parameters(runs),
     )  # fmt: skip
+
+
+def _parameters(runs: Mapping[str, Run]) -> pd.DataFrame:
+    """What fits found, side by side."""
+    import pandas as pd
+
+    found: dict[str, Any] = {}
+    columns = {"fitted": "", "lower 95 %": ", lower 95 %", "upper 95 %": ", upper 95 %"}
+    for name, run in runs.items():
+        if run.about.get("kind") == "fit" and run.has("parameters"):
+            table = run.table("parameters").set_index("parameter")
+            found.setdefault("unit", table["unit"])
+            found["unit"] = found["unit"].combine_first(table["unit"])
+            found |= {f"{name}{ending}": table[column] for column, ending in columns.items()}
+    return pd.DataFrame(found).rename_axis("parameter") if found else pd.DataFrame()
 
 
 def _at_bores(runs: Mapping[str, Run]) -> tuple[pd.DataFrame, pd.DataFrame]:
@@ -336,7 +355,7 @@ def _at_bores(runs: Mapping[str, Run]) -> tuple[pd.DataFrame, pd.DataFrame]:
 
 
 _TABLES = {
-    **{name: name for name in ("runs", "inputs", "differences", "heads", "fits", "budgets")},
+    **{name: name for name in ("runs", "inputs", "differences", "heads", "fits", "budgets", "parameters")},
     "in_time": "budgets_in_time",
     "along": "heads_along",
 }

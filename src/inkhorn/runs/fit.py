@@ -1,302 +1,31 @@
-"""A fit of parameters to what was measured: every iteration kept, so that it can go on."""
+"""What a fit found: its tables, pictures, forecasts, and the values as a variant."""
 
 from __future__ import annotations
 
-import json
-import shutil
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
-from dataclasses import replace
 from functools import partial
-from hashlib import blake2b
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from inkhorn import draw
-from inkhorn.calibration import (
-    FitResult,
-    FitRow,
-    FitState,
-    Knowledge,
-    ParameterSet,
-    calibrate,
-    observe,
-    sensitivities,
-)
+from inkhorn.calibration import FitResult, Forecast, Knowledge, forecast, sensitivities
 from inkhorn.errors import InputError
-from inkhorn.files import StepFile, StepReader, edits_as_toml, write_table, write_workbook, written_whole
-from inkhorn.flow import FlowResult, SolverReport
-from inkhorn.model import Finding, Model, differences, fingerprint
+from inkhorn.files import edits_as_toml, write_table, write_workbook, written_whole
+from inkhorn.flow import FlowResult
+from inkhorn.model import Finding, Model
 from inkhorn.project import FitPlan, Project
-from inkhorn.runs.folder import RunFolder
+from inkhorn.runs.fit_keeping import read_fit
+from inkhorn.runs.fit_set_up import FitSetUp, few
 from inkhorn.runs.journal import Journal
 from inkhorn.runs.product import Picture, Product, Work
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = [
-    "FitProduct",
-    "FitSetUp",
-    "fit_named",
-    "fitted",
-    "knowledge_tables",
-    "looked_at",
-    "model_to_fit",
-    "told_before",
-    "told_of",
-    "variant_text",
-]
-
-
-def _few(names: Sequence[str]) -> str:
-    """Names in a row, the first of them where there are many."""
-    return ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
-
-
-def fit_named(project: Project, name: str | None) -> FitPlan:
-    """Return the fit that is asked for.
-
-    Raises
-    ------
-    InputError
-        If a project asks for none, or for several and none of these is named.
-    """
-    fits = project.fits
-    if not fits or not any(f.parameters for f in fits):
-        raise InputError(
-            f"{project.path.name} does not say what to fit. Add a table such as\n"
-            '[fit]\nconductivity_of = ["' + project.site.strata.names[0] + '"]\nrecharge = true\n'
-            "or take one from: inkhorn fit --list"
-        )
-    if name is None and len(fits) == 1:
-        return fits[0]
-    known = [f.name for f in fits]
-    for plan in fits:
-        if plan.name == name:
-            return plan
-    said = f'there is no fit "{name}"' if name is not None else "the project asks for several fits"
-    raise InputError(f"{project.path.name}: {said}; name one of {_few(known)} by --of.")
-
-
-def model_to_fit(plan: FitPlan, model: Model) -> Model:
-    """Return the model that a fit is made of: that of a run through time, or steady, its first period.
-
-    Raises
-    ------
-    InputError
-        If neither can be.
-    """
-    if plan.asked.in_time:
-        if model.schedule is None:
-            raise InputError(
-                "the fit goes through time (in_time = true), and the project has no [time]. Give one."
-            )
-        return model
-    if model.schedule is None:
-        return model
-    if not model.schedule.steady[0]:
-        raise InputError(
-            "the fit is made to steady flow, and the first period is not steady. Let it be (steady_first), or fit in "
-            "time (in_time = true)."
-        )
-    return model.at_period(0)
-
-
-class FitSetUp:
-    """All that a fit is made of, found before anything is solved.
-
-    Attributes
-    ----------
-    plan : FitPlan
-    model : Model
-        Steady or in time, as the fit goes.
-    parameters : ParameterSet
-    observations : Observations
-    """
-
-    def __init__(self, project: Project, plan: FitPlan, model: Model) -> None:
-        self.project, self.plan, self.model = project, plan, model_to_fit(plan, model)
-        self.parameters = ParameterSet(self.model, plan.parameters)
-        self.observations = observe(
-            self.model, project.site.bores, project.site.measurements, rules=plan.rules
-        )
-
-    def digest(self) -> str:
-        """What tells whether a fit is the same."""
-        p, seen = self.parameters, self.observations
-        said = [
-            [repr(s) for s in p.scalars],
-            [repr(q) for q in p.parameters],
-            seen.table.to_csv(float_format="%.17g"),
-            repr(self.plan.regularisation),
-        ]
-        return blake2b(json.dumps(said).encode(), digest_size=8).hexdigest()
-
-    @property
-    def solver(self) -> dict[str, Any]:
-        """How closely flow is solved."""
-        asked = self.project.asked.solver
-        return {"closure": asked.closure, "max_iterations": asked.max_iterations}
-
-
-def told_before(made: FitSetUp) -> Iterator[str]:
-    """Say what a fit is about to do, before anything is solved."""
-    p, seen = made.parameters, made.observations
-    how = "in time, by steps of first order" if made.model.schedule is not None else "steady"
-    held = len(p.scalars) - len(p)
-    rest = f" ({held} held or following others)" if held else ""
-    yield f"fitted is {how}: {len(p)} numbers{rest} of {len(p.parameters)} parameters, to {len(seen)} readings"
-    for _, _, surface in p.groups():
-        yield f"{surface.name}: {len(surface.z)} pilot points"
-    for parameter in p.parameters:
-        if parameter.points is not None:
-            out = p.dropped(parameter.name)
-            if out:
-                yield f"{parameter.name}: pilot points outside are dropped: {_few(out)}"
-    if len(seen.left_out):
-        for why, some in seen.left_out.groupby("why", sort=False):
-            names = list(dict.fromkeys(some["name"]))
-            yield f"{len(some)} readings are left out ({_few(names)}): {why}"
-    yield from seen.notes
-
-
-def _write_record(flow: FlowResult, path: Path) -> None:
-    """Write the records of a flow."""
-    path.unlink(missing_ok=True)
-    made_of = fingerprint(flow.model)
-    with StepFile(path, flow.model) as steps:
-        steps.begin(replace(flow.start, made_of=made_of))
-        for step in flow.steps:
-            steps.append(replace(step, made_of=made_of))
-
-
-def _read_record(model: Model, path: Path) -> FlowResult:
-    """Read them again, their model as it was."""
-    with StepReader(path, model, any_version=True) as steps:
-        start = steps.start
-        assert start is not None  # as `_write_record` has begun it
-        records = [replace(steps[k]) for k in range(len(steps))]  # all of them read
-        return FlowResult(model, records, SolverReport.of([r.report for r in records]), start)
-
-
-def _rows_said(history: Sequence[FitRow]) -> list[dict[str, Any]]:
-    return [
-        {**vars(row), "by_group": dict(row.by_group), "coordinates": list(row.coordinates)} for row in history
-    ]
-
-
-def _rows_read(said: Any) -> tuple[FitRow, ...]:
-    return tuple(FitRow(**{**row, "coordinates": tuple(row["coordinates"])}) for row in said)
-
-
-def _write_state(folder: RunFolder, state: FitState, more: dict[str, Any]) -> None:
-    """Write where a fit stands: first the record of its flow, then what names it; then the last one goes."""
-    iteration = len(state.history) - 1
-    record = folder.file("iterate", str(iteration))
-    _write_record(state.flow, record)
-    if iteration == 0:
-        _write_record(state.before, folder.file("before"))
-    said = {
-        "damping": state.damping, "strength": state.strength, "history": _rows_said(state.history),
-        "iterate": record.name, **more,
-    }  # fmt: skip
-    with written_whole(folder.file("fit")) as beside:
-        beside.write_text(json.dumps(said, indent=1), encoding="utf-8")
-    folder.keep_about(iterations=iteration)
-    if iteration:
-        folder.file("iterate", str(iteration - 1)).unlink(missing_ok=True)
-
-
-def _flows(
-    folder: RunFolder, parameters: ParameterSet, history: Sequence[FitRow], last: Path
-) -> tuple[FlowResult, FlowResult]:
-    """Read the flows with the first values and with the last ones."""
-    first, now = (parameters.model_with(np.array(history[k].coordinates)) for k in (0, -1))
-    before = _read_record(first, folder.there("before"))
-    return before, before if len(history) == 1 else _read_record(now, last)
-
-
-def fitted(
-    made: FitSetUp, folder: RunFolder, journal: Journal, before: RunFolder | None, initial_heads: Any
-) -> FitResult:
-    """Fit, after the iterations of an earlier folder."""
-    known = {"made of": fingerprint(made.model), "digest": made.digest(), "fit": made.plan.name}
-    go_on = None
-    if before is not None and before.file("fit").exists():
-        said = json.loads(before.file("fit").read_text(encoding="utf-8"))
-        _refuse_other(said, known, before)
-        if "jacobian" in said:
-            for key in ("fit", "before", "steps"):
-                shutil.copyfile(before.there(key), folder.file(key))
-            journal.tell(f"the fit is taken over from {before.path}")
-            return _read(made, folder)
-        history = _rows_read(said["history"])
-        flows = _flows(before, made.parameters, history, before.path / said["iterate"])
-        go_on = FitState(*flows, said["damping"], said["strength"], history)
-        _write_record(go_on.before, folder.file("before"))
-        _write_state(folder, go_on, known)
-        journal.tell(f"goes on after iteration {len(go_on.history) - 1} of {before.path}")
-
-    def kept(state: FitState) -> None:
-        row = state.history[-1]
-        _write_state(folder, state, known)
-        folder.worth = True
-        groups = ", ".join(f"{g} {v:.4g}" for g, v in row.by_group.items()) if len(row.by_group) > 1 else ""
-        moved = f"; most changed {row.largest}, by {row.change:+.2g}" if row.largest else ""
-        journal.tell(
-            f"iteration {len(state.history) - 1}: misfit {row.misfit:.4g}{f' ({groups})' if groups else ''}"
-            + (f", penalty {row.penalty:.4g}" if row.penalty else "")
-            + f", {row.flow_solves} flow and {row.sensitivity_solves} sensitivity solves, damping {row.damping:.0e}"
-            + moved
-        )
-
-    journal.progress("fitting", None)
-    folder.keep_about(
-        cells=made.model.grid.n_cells,
-        steps=1,
-        of=made.plan.name,
-        **{"in time": made.model.schedule is not None},
-    )
-    asked = made.plan.asked
-    fit = calibrate(
-        made.model, made.parameters, observations=made.observations, regularisation=made.plan.regularisation,
-        max_iterations=asked.max_iterations, tolerance=asked.tolerance, initial_heads=initial_heads, solver=made.solver,
-        progress=journal.progress, keep=kept, go_on=go_on,
-    )  # fmt: skip
-    _write_record(fit.after, folder.file("steps"))
-    said = json.loads(folder.file("fit").read_text(encoding="utf-8"))
-    with written_whole(folder.file("fit")) as beside:
-        whole = {**said, "reason": fit.reason, "jacobian": fit.jacobian.tolist()}
-        beside.write_text(json.dumps(whole, indent=1), encoding="utf-8")
-    folder.keep_about(steps=len(fit.after.steps))
-    return fit
-
-
-def _refuse_other(said: Any, known: Any, before: RunFolder) -> None:
-    """Refuse to go on with the fit of another model, or of other parameters or readings."""
-    found = differences(said["made of"], known["made of"])
-    if said.get("digest") != known["digest"]:
-        found.append("the parameters, their bounds, the readings or their weights")
-    if found:
-        raise InputError(
-            f'"{before.path}" holds the fit of another model; what differs: {"; ".join(found)}. Go on with the model it '
-            "was made with, or fit anew."
-        )
-
-
-def _read(made: FitSetUp, folder: RunFolder) -> FitResult:
-    said = json.loads(folder.there("fit").read_text(encoding="utf-8"))
-    if "jacobian" not in said:
-        raise InputError(f'"{folder.path}" holds a fit that was stopped. Go on with it: inkhorn fit --go-on.')
-    history = _rows_read(said["history"])
-    flows = _flows(folder, made.parameters, history, folder.there("steps"))
-    return FitResult(
-        made.parameters, made.observations, made.plan.regularisation, *flows, np.array(said["jacobian"]), history,
-        said["reason"],
-    )  # fmt: skip
+__all__ = ["FitProduct", "knowledge_tables", "looked_at", "told_of", "variant_text"]
 
 
 def variant_text(project: Project, result: FitResult) -> str:
@@ -387,7 +116,7 @@ def told_of(knowledge: Knowledge) -> Iterator[str]:
             yield f"{low} of the {len(mine)} pilot points of {parameter.name} are hardly told by the readings"
     bound = [n for n, on in zip(knowledge.parameters.names, knowledge.on_bound, strict=True) if on]
     if bound:
-        yield f"on a bound, and so bending the rest: {_few(bound)}"
+        yield f"on a bound, and so bending the rest: {few(bound)}"
     variance, stated = knowledge.variance, knowledge.observations.stated
     if stated and variance > 1.5:
         yield (
@@ -442,14 +171,37 @@ class FitProduct(Product[FitResult]):
             write_table(table, folder.file(key), units)
         write_workbook(tables, folder.file("fit workbook"), units)
         _write_netcdf(made, folder.file("fit arrays"))
+        self._forecasts(work, asked, made)
         with suppress(InputError), written_whole(folder.file("fitted")) as beside:
             beside.write_text(variant_text(work.project, made), encoding="utf-8")
         with suppress(FileNotFoundError):
             folder.file("iterate", str(len(made.history) - 1)).unlink()
 
+    def _forecasts(self, work: Work, asked: FitPlan, made: FitResult) -> None:
+        """Forecast what is asked for, and tell what would make it surer."""
+        import pandas as pd
+
+        found = self.forecast_of(work, asked, made)
+        if found is None:
+            return
+        folder, units = work.folder, work.project.shown_in
+        write_table(found.table(), folder.file("forecasts"), units)
+        names = list(dict.fromkeys(found.names))
+        worth = [found.worth_of_readings(n).assign(forecast=n) for n in names]
+        write_table(pd.concat(worth, ignore_index=True), folder.file("worth"), units)
+        new = _set_up(work, asked, made).candidates
+        if new is not None:
+            worth = [found.worth_of(new, n).assign(forecast=n) for n in names]
+            write_table(pd.concat(worth, ignore_index=True), folder.file("worth of new"), units)
+
+    def forecast_of(self, work: Work, asked: FitPlan, made: FitResult) -> Forecast | None:
+        """Return what is forecast with a fit; none if nothing is."""
+        targets = _set_up(work, asked, made).forecasts
+        return None if targets is None else forecast(made, targets)
+
     def read(self, work: Work, asked: Any) -> FitResult:
         """Read a fit again; the model of `work` is the one before the fit."""
-        return _read(FitSetUp(work.project, asked, work.model), work.folder)
+        return read_fit(FitSetUp(work.project, asked, work.model), work.folder)
 
     def draw(self, work: Work, asked: Any, made: FitResult) -> Iterator[Picture]:
         file = work.folder.file
@@ -465,6 +217,11 @@ class FitProduct(Product[FitResult]):
             "what readings tell",
             lambda figure: draw.what_readings_tell(made.knowledge, figure),
         )
+        told_next = self.forecast_of(work, asked, made)
+        if told_next is not None:
+            for name in dict.fromkeys(told_next.names):
+                fill = partial(draw.worth_of_levels, told_next, name)
+                yield Picture(file("worth picture", name), f"what would make {name} surer", fill)
         for parameter, _, _ in made.parameters.groups():
             name, path = parameter.name, file("field picture", parameter.name)
             fill = partial(draw.fields_before_and_after, made, name)
@@ -479,6 +236,18 @@ class FitProduct(Product[FitResult]):
                 yield f"{words}, over {found.count} readings in {unit}: {found.words}"
         yield f"freedom left: {made.knowledge.freedom:.3g} of {len(made.observations)} readings"
         yield from told_of(made.knowledge)
+        ahead = self.forecast_of(work, asked, made)
+        if ahead is not None:
+            for _, row in ahead.table().iterrows():
+                yield (
+                    f"forecast of {row['name']}: {row['forecast']:.5g} {row['unit']}, standard error "
+                    f"{row['standard error']:.2g} ({row['standard error before']:.2g} before the readings)"
+                )
+
+
+def _set_up(work: Work, asked: FitPlan, made: FitResult) -> FitSetUp:
+    """The set-up of a fit that is done, on the model it was made of."""
+    return FitSetUp(work.project, asked, made.parameters.model)
 
 
 def _write_netcdf(made: FitResult, path: Path) -> None:

@@ -82,6 +82,10 @@ FILES = {  # every file of a run: what it is called, and what is in it; {} is a 
     "residual map": ("residuals.png", "residuals of levels over the map, before and after"),
     "fit quality": ("residual_spread.png", "how residuals are spread, and whether as by a normal law"),
     "sensitivity picture": ("sensitivities.png", "which parameters matter, and what is fixed of them"),
+    "forecasts": ("forecasts.csv", "what is forecast, and how sure it is before the readings and after them"),
+    "worth": ("worth_of_readings.csv", "how much less sure forecasts would be without each bore or measurement"),
+    "worth of new": ("worth_of_candidates.csv", "how much surer they would be with each that might be measured"),
+    "worth picture": ("worth{}.png", "where one more level would make a forecast surer"),
     "field picture": ("field{}.png", "a field before and after the fit, with its pilot points"),
 }  # fmt: skip
 

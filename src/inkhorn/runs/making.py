@@ -17,16 +17,9 @@ from inkhorn.flow import FlowResult, solve_flow
 from inkhorn.model import Findings, Model
 from inkhorn.project import FitPlan, Project
 from inkhorn.runs.checking import PRODUCTS, check_project, found_before
-from inkhorn.runs.fit import (
-    FitProduct,
-    FitSetUp,
-    fit_named,
-    fitted,
-    looked_at,
-    told_before,
-    told_of,
-    variant_text,
-)
+from inkhorn.runs.fit import FitProduct, looked_at, told_of, variant_text
+from inkhorn.runs.fit_keeping import fitted
+from inkhorn.runs.fit_set_up import FitSetUp, fit_named, told_before
 from inkhorn.runs.flow import solved_flow, write_findings
 from inkhorn.runs.folder import RunFolder, describe
 from inkhorn.runs.journal import Journal

@@ -143,7 +143,8 @@ class Run:
         """The fit, of a folder of `inkhorn fit`."""
         if self.about.get("kind") != "fit":
             raise InputError(f'"{self.path}" is of a run, not of a fit. See `flow`.')
-        from inkhorn.runs.fit import FitProduct, fit_named
+        from inkhorn.runs.fit import FitProduct
+        from inkhorn.runs.fit_set_up import fit_named
         from inkhorn.runs.journal import Journal
         from inkhorn.runs.product import Work
 
