@@ -305,3 +305,213 @@ def test_a_list_of_parameters_is_one_that_can_be_fitted(quillmere_folder, tmp_pa
     npt.assert_allclose(
         made.model_with(made.start).horizontal_conductivity, model.horizontal_conductivity, rtol=1e-3
     )
+
+
+def test_kriging_looks_as_far_and_at_as_many_points_as_it_is_told():
+    from inkhorn.space import PointSurface, kriging_rows
+
+    x, y = np.array([0.0, 100.0, 200.0, 1000.0]), np.zeros(4)
+    curve = Variogram("power", range=500.0, exponent=1.5)
+    rows = kriging_rows(x, y, [50.0, 950.0], [0.0, 0.0], curve, neighbours=3, reach=160.0)
+    assert np.diff(rows.indptr).tolist() == [3, 1]
+    npt.assert_allclose(np.ravel(rows.sum(axis=1)), 1.0)
+    least = kriging_rows(x, y, [600.0], [0.0], curve, neighbours=3, least=2, reach=150.0)
+    assert sorted(least.indices.tolist()) == [2, 3]
+    mean = kriging_rows(x, y, [600.0], [0.0], curve, neighbours=3, least=2, reach=150.0, too_few="mean")
+    npt.assert_allclose(mean.toarray(), 0.25)
+    # the weights are those of the whole system where all points are seen, whatever the direction
+    turned = Variogram("exponential", range=300.0, ratio=3.0, direction=30.0, nugget=0.1)
+    whole = kriging_rows(x, [0.0, 80.0, -50.0, 10.0], [120.0], [30.0], turned, neighbours=4).toarray()[0]
+    places = turned.stretched(np.append(x, 120.0), np.append([0.0, 80.0, -50.0, 10.0], 30.0))
+    gamma = turned.at(np.linalg.norm(places[:, None] - places, axis=2)) + 0.1 * (1 - np.eye(5))
+    system = np.block([[gamma[:4, :4], np.ones((4, 1))], [np.ones((1, 4)), np.zeros((1, 1))]])
+    npt.assert_allclose(whole, np.linalg.solve(system, np.append(gamma[:4, 4], 1.0))[:4], rtol=1e-9)
+    logs = PointSurface(
+        x, y, np.array([1.0, 100.0, 4.0, 9.0]), method="inverse_distance", neighbours=2, on_logarithms=True
+    )
+    npt.assert_allclose(logs.at([50.0], [0.0]), 10.0)
+    with pytest.raises(ik.InputError, match="which has no logarithm"):
+        PointSurface(x, y, x, method="kriging", on_logarithms=True)
+    with pytest.raises(ik.InputError, match="exponent is 2"):
+        Variogram("power", exponent=2.0)
+    with pytest.raises(ik.InputError, match="at least 5 of 3"):
+        kriging_rows(x, y, [0.0], [0.0], curve, neighbours=3, least=5)
+
+
+def test_a_bore_with_a_screen_through_layers_stands_at_their_mean_by_transmissivity():
+    grid = ik.layered(ik.rectangles((0, 0, 300, 100), cell=100), [20.0, 10.0, 0.0, -10.0])
+    n = grid.mesh.n_cells
+    heads = np.repeat([18.0, 12.0, 9.0], n)
+    k = np.repeat([2.0, 5.0, 30.0], n)
+    terms = [ik.terms.FixedHeadTerm(cells=np.arange(3 * n), head=heads)]
+    flow = ik.solve_flow(ik.Model(grid, k, terms=terms))
+    bore = ik.Bore("open", 150.0, 50.0, screen_top=15.0, screen_bottom=-4.0)
+    level = ik.flow.BoreLevels(flow.model, [bore, ik.Bore("shut", 150.0, 50.0, "layer 2")]).values(flow, -1)
+    weight = np.array([2.0 * 5.0, 5.0 * 10.0, 30.0 * 4.0])
+    npt.assert_allclose(level, [weight @ [18.0, 12.0, 9.0] / weight.sum(), 12.0])
+    seen = ik.observe(flow.model, [replace(bore, levels=np.array([11.0])), ik.Bore("deep", 150.0, 50.0, screen_top=-50.0,
+                      screen_bottom=-60.0, levels=np.array([3.0]))])  # fmt: skip
+    assert seen.left_out["why"].tolist() == ["its screen meets no cell there"]
+
+
+@pytest.mark.parametrize("make", [
+    lambda: ik.rectangles((0, 0, 900, 600), cell=(90, 75), rotation=15),
+    lambda: ik.split_in_four((0, 0, 900, 600), cell=150, near=[(shapely.Point(320, 310), 40.0)]),
+    lambda: ik.voronoi(shapely.box(0, 0, 900, 600), cell=90),
+])  # fmt: skip
+def test_rows_across_a_line_say_what_crosses_it(make):
+    grid = ik.layered(make(), [10.0, 0.0, -20.0])
+    c = grid.cells
+    rim = np.unique(grid.outer_faces.cell)
+    terms = [
+        ik.terms.FixedHeadTerm(
+            cells=rim, head=20.0 + 0.01 * c.x[rim] - 0.004 * c.y[rim] + 0.5 * c.layer[rim]
+        ),
+        ik.terms.RechargeTerm(cells=grid.uppermost, rate=1e-3, area=c.area[grid.uppermost]),
+    ]
+    flow = ik.solve_flow(ik.Model(grid, 3.0 + 0.01 * c.x, terms=terms))
+    line = [(220.0, 130.0), (410.0, 260.0), (590.0, 520.0)]
+    table = flow.across(line)
+    for layers, name in ((None, "total"), ([1], "layer 2")):
+        faces, rim_rows = ik.flow.rows_across_line(grid, line, layers)
+        through = faces @ flow.steps[0].face_flow + rim_rows @ np.zeros(len(grid.outer_faces))
+        npt.assert_allclose(through, table.loc[name, "net to the left [m³/day]"], rtol=1e-9)
+
+
+TIMED = """
+[time]
+start = 2020-01-01
+end = 2020-07-01
+every = "month"
+steps = 2
+steady_first = true
+
+[[edit]]
+of = "recharge.rate"
+factor = { series = "rain.csv", column = "rain" }
+
+[[measured]]
+name = "stream"
+gain_of = ["stream"]
+file = "gauge.csv"
+group = "gauges"
+
+[[measured]]
+name = "test"
+drawdown_in = "B1"
+since = 2020-02-01
+value = "10 cm"
+date = 2020-05-01
+deviation = "3 cm"
+"""
+
+
+@pytest.fixture
+def timed_project(first_project):
+    """The first project through half a year, with a gauge and a pumping test, fitted in time."""
+    dates = ["2020-01-01", "2020-02-01", "2020-03-01", "2020-04-01", "2020-05-01", "2020-06-01"]
+    pd.DataFrame({"date": dates, "rain": [1.0, 1.8, 1.2, 0.6, 0.3, 0.1]}).to_csv(
+        first_project / "rain.csv", index=False
+    )
+    pd.DataFrame(
+        {"date": dates[1:5], "value [m³/day]": [300.0, 320.0, 280.0, 240.0], "deviation [m³/day]": 40.0}
+    ).to_csv(first_project / "gauge.csv", index=False)
+    names = pd.read_csv(first_project / "bores.csv")["name"].tolist()
+    rows = [(n, d, 17.5 + 0.1 * k) for k, n in enumerate(names) for d in dates[1:]]
+    pd.DataFrame(rows, columns=["name", "date", "level"]).to_csv(first_project / "levels.csv", index=False)
+    site = first_project / "site.toml"
+    text = site.read_text(encoding="utf-8")
+    storage = '\nspecific_storage = "1e-5 1/m"\nspecific_yield = 0.2\n\n'
+    for old, new in (
+        ("[material.gravel]", storage[1:] + "[material.gravel]"),
+        ("porosity = 0.2\n", "porosity = 0.2" + storage),
+        (
+            'conductivity_of = ["sand", "gravel"]',
+            'in_time = true\nmax_iterations = 3\nconductivity_of = ["sand", "gravel"]',
+        ),
+        ("recharge = false", 'recharge = false\n[[fit.weight]]\ngroups = ["levels"]\ndeviation = "5 cm"'),
+    ):
+        assert old in text
+        text = text.replace(old, new)
+    site.write_text(text.replace("B1", names[0]) + TIMED.replace('"B1"', f'"{names[0]}"'), encoding="utf-8")
+    return first_project
+
+
+def test_a_fit_goes_through_time_and_goes_on_to_the_same_bits(timed_project, command, monkeypatch):
+    from inkhorn.calibration import least_squares
+
+    site, made = timed_project / "site.toml", timed_project / "runs"
+    code, out, err = command("fit", site)
+    assert (code, err, "fitted is in time" in out) == (0, "", True)
+    table = pd.read_csv(made / "fit-001" / "fit_residuals.csv")
+    assert table["kind"].value_counts().to_dict() == {"level": len(table) - 5, "gain": 4, "drawdown": 1}
+    assert pd.read_csv(made / "fit-001" / "statistics.csv")["group"].nunique() == 2
+    fit = ik.open_run(made / "fit-001").fit
+    npt.assert_allclose(fit.observations.computed(fit.after), table["computed"], rtol=1e-8)
+    whole, count = least_squares.weighted_jacobian, iter(range(100))
+
+    def stopped(*args, **options):
+        if next(count) == 1:
+            raise KeyboardInterrupt
+        return whole(*args, **options)
+
+    with monkeypatch.context() as patch:
+        patch.setattr("inkhorn.calibration.least_squares.weighted_jacobian", stopped)
+        assert command("fit", site)[0] == 1
+    code, _, err = command("fit", site, "--go-on", made / "stopped-fit-001")
+    assert (code, err) == (0, "")
+    for name in ("parameters.csv", "history.csv", "fit.json", "fit_residuals.csv"):
+        assert (made / "fit-001" / name).read_bytes() == (made / "fit-002" / name).read_bytes(), name
+    text = site.read_text(encoding="utf-8")
+    site.write_text(text.replace('deviation = "5 cm"', 'deviation = "6 cm"'), encoding="utf-8")
+    code, _, err = command("fit", site, "--go-on", made / "stopped-fit-001")
+    assert (code, "the readings or their weights" in " ".join(err.split())) == (2, True)
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "message"),
+    [
+        ('gain_of = ["stream"]', 'gain_of = ["streem"]', r'line \d+: there is no feature "streem"'),
+        ('gain_of = ["stream"]', 'across = "valley"', 'there is no line "valley"'),
+        ('gain_of = ["stream"]', 'gain_of = ["stream"]\nlevel_in = "well 1"', "is of one thing; got"),
+        ('file = "gauge.csv"', 'value = "3 m"', "gain_of|value"),
+        ('file = "gauge.csv"', 'file = "gauges.csv"', "gauges.csv"),
+        ("since = 2020-02-01\n", "", "a drawdown is one `since` some time"),
+        ('value = "10 cm"', 'value = "10 l/s"', "l/s"),
+        ("in_time = true", 'in_time = true\nstrength = "goal"', "strength"),
+        ("in_time = true", 'regularisation = "smooth"', "regularisation"),
+        ("max_iterations = 3", "max_iterations = 0", "max_iterations: is 0; expected 1 or more"),
+        ('deviation = "5 cm"', 'deviation = "5 kg"', "deviation"),
+        ('deviation = "5 cm"', 'deviation = "5 cm"\nfactor = 2', "either a `deviation` or a `factor`"),
+        ("recharge = false", 'recharge = false\n[[fit.parameter]]\nname = "p"\nof = "river.conductnce"', "p|conductnce"),
+        ("recharge = false", 'recharge = false\n[[fit.parameter]]\nname = "p"\nof = "conductivity"\nhow = "st"', "how"),
+        (
+            "recharge = false",
+            'recharge = false\n[[fit.parameter]]\nname = "p"\nof = "conductivity"\nhow = "set"\nlower = "3 mm/year/K"',
+            "lower",
+        ),
+        (
+            "recharge = false",
+            'recharge = false\n[[fit.parameter]]\nname = "p"\nof = "conductivity"\n'
+            'points = { spacing = "50 m", file = "x.csv" }',
+            "either a `spacing` or a `file`",
+        ),
+        ("[[measured]]\nname = \"test\"", "[[measured]]\nname = \"stream\"", 'two are called "stream"'),
+        ("[[measured]]\nname = \"test\"", "[[candidate]]\nname = \"c\"\nlevel_in = \"w\"\n[[measured]]\nname = \"t\"",
+         "with which standard deviation"),
+        ("[[measured]]\nname = \"test\"", "[[forecast]]\nname = \"c\"\nlevel_at = [500, 500]\n[[measured]]\nname = \"t\"",
+         "`level_at` and `layer` together"),
+    ],
+)  # fmt: skip
+def test_fits_of_a_project_file_that_cannot_be(timed_project, command, old, new, message):
+    import re
+
+    site = timed_project / "site.toml"
+    text = site.read_text(encoding="utf-8")
+    assert old in text
+    site.write_text(text.replace(old, new, 1), encoding="utf-8")
+    code, out, err = command("fit", site)
+    assert code == 2, out
+    assert "Traceback" not in out + err
+    assert re.search(message, " ".join(err.split())), err
+    assert not (timed_project / "runs").exists()

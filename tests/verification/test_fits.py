@@ -436,3 +436,51 @@ def test_a_value_for_each_cell_is_fitted_by_adjoint_gradients():
         ik.calibrate_field(
             flat, range=800.0, deviation=0.8, observations=ik.observe(model, read(flow, bores(model)))
         )
+
+
+def test_a_pumping_test_gives_transmissivity_and_storage():
+    """Drawdowns by Theis (1935) at three bores, with errors of reading: both within their limits, and near the truth."""
+    from scipy.special import exp1
+
+    rate, transmissivity, storage = 900.0, 250.0, 2e-4
+    mesh = ik.voronoi(
+        shapely.box(-3000, -3000, 3000, 3000), cell=500, near=[(shapely.Point(0, 0).buffer(250), 25.0)]
+    )
+    grid = ik.layered(mesh, [0.0, -20.0])
+    well = int(mesh.locate([0.0], [0.0])[0])
+    connection = 2.0 * np.pi * 20.0 / np.log(grid.equivalent_radius([well], [[0.0, 0.0]])[0] / 0.1)
+    terms = [
+        ik.terms.WellTerm(cells=[well], connection=connection, rate=[-rate], x=0.0, y=0.0),
+        ik.terms.FixedHeadTerm(cells=np.unique(grid.outer_faces.cell), head=0.0),
+    ]
+    ends = np.concatenate([[1e-3], 1e-3 + np.geomspace(0.01, 1.0, 28)])
+    model = ik.Model(
+        grid, 10.0, specific_storage=1e-5, specific_yield=0.1, terms=terms, water_table=ik.WaterTable(confined=True),
+        schedule=ik.Schedule(ends, steps=2, steady=[True] + [False] * 28),
+        inputs_in_time={"well.rate": np.concatenate([[[0.0]], np.full((28, 1), -rate)])},
+    )  # fmt: skip
+    rng, times = np.random.default_rng(6), np.geomspace(0.02, 0.9, 14)
+    places = [
+        ik.Bore(f"b{k}", x, y, "layer 1")
+        for k, (x, y) in enumerate([(60.0, 10.0), (-20.0, 110.0), (-150.0, -90.0)])
+    ]
+    measured = []
+    for bore in places:
+        away = np.hypot(bore.x, bore.y)
+        drawdown = (
+            rate / (4 * np.pi * transmissivity) * exp1(away**2 * storage / (4 * transmissivity * times))
+        )
+        measured.append(
+            ik.Measurement(
+                name=f"test {bore.name}", drawdown_in=bore.name, since=1e-3, times=times, deviation=0.01,
+                values=drawdown + rng.normal(0.0, 0.01, len(times)),
+            )
+        )  # fmt: skip
+    parameters = [
+        ik.Parameter(name="K", of="conductivity", how="set"),
+        ik.Parameter(name="S", of="specific_storage", how="set", start=3e-5),
+    ]
+    fit = ik.calibrate(model, parameters, observations=ik.observe(model, places, measured))
+    npt.assert_allclose(20.0 * fit.numbers[0], transmissivity, rtol=0.02)
+    npt.assert_allclose(20.0 * fit.numbers[1], storage, rtol=0.06)
+    assert 0.5 < fit.knowledge.variance < 2.0

@@ -13,10 +13,11 @@ from inkhorn.calibration.levels import (
     residual_table,
     seen_bores,
 )
-from inkhorn.calibration.observations import Observations, WeightRule, observe
+from inkhorn.calibration.observations import Observations, observe
 from inkhorn.calibration.parameters import Parameter, ParameterSet
 from inkhorn.calibration.pilot_points import PilotPoints
 from inkhorn.calibration.regularise import Regularisation
+from inkhorn.calibration.weights import WeightRule
 
 __all__ = [
     "FieldFit",
