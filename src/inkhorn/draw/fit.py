@@ -211,7 +211,7 @@ def what_readings_tell(knowledge: Knowledge, figure: Figure) -> None:
 
 
 def fields_before_and_after(fit: FitResult, name: str, figure: Figure) -> None:
-    """Fill a figure with the field of a parameter with pilot points: before the fit, after it, and how sure.
+    """Fill a figure with the field of a parameter with pilot points: before the fit, after it, moved how far, how sure.
 
     Raises
     ------
@@ -230,50 +230,42 @@ def fields_before_and_after(fit: FitResult, name: str, figure: Figure) -> None:
         deviation = np.sqrt(deviation**2 + p.kriging_variance(name, parameter.deviation**2))
     logs = bool(p.logarithmic[mine].all()) if len(mine) else False
     unit = p.scalars[p.free[mine[0]]].unit if len(mine) else ""
-    axes = figure.subplots(1, 3, sharex=True, sharey=True)
-    shown = [np.log10(m) if logs else m for m in maps]
-    span = (
-        min(float(np.nanmin(s)) for s in shown),
-        max(float(np.nanmax(s)) for s in shown),
+    before, after = (np.log10(m) if logs else m for m in maps)
+    moved = after - before
+    low, high = (
+        min(float(np.nanmin(m)) for m in (before, after)),
+        max(float(np.nanmax(m)) for m in (before, after)),
     )
-    if span[1] - span[0] < 1e-6:
-        span = (span[0] - 0.5, span[1] + 0.5)
-    titles = (
-        f"{name}, before",
-        "after the fit",
-        "standard deviation after" + (" of its logarithm" if logs else ""),
-    )
-    for ax, values, title, colours, limits in zip(
-        axes, (*shown, deviation), titles, (LEVELS, LEVELS, OFF), (span, span, None), strict=True
-    ):
+    if high - low < 1e-6:
+        low, high = low - 0.5, high + 0.5
+    most = float(np.nanmax(np.abs(moved))) or 1.0
+    own: dict[str, Any] = {"cmap": LEVELS, "vmin": low, "vmax": high}
+    off: dict[str, Any] = {"cmap": OFF, "vmin": -most, "vmax": most}
+    shown: list[tuple[Any, str, str, dict[str, Any], bool]] = [
+        (before, f"{name}, before", f"[{unit}]", own, logs),
+        (after, "after the fit", f"[{unit}]", own, logs),
+        (moved, "after over before" if logs else "after less before", "[-]" if logs else f"[{unit}]", off, logs),
+        (
+            deviation, "standard deviation after the fit" + (" (of the logarithm)" if logs else ""),
+            "[-]" if logs else f"[{unit}]", {"cmap": "Greys"}, False,
+        ),
+    ]  # fmt: skip
+    free = [p.scalars[p.free[k]] for k in mine]
+    held = [s for s in p.scalars if p.parameters[s.parameter] is parameter and s.held]
+    seen = fit.observations.table
+    axes = figure.subplots(2, 2, sharex=True, sharey=True)
+    for ax, (values, title, label, style, powers) in zip(axes.ravel(), shown, strict=True):
         map_axes(ax, grid.mesh)
-        style: dict[str, Any] = {"cmap": colours if limits else "Greys"}
-        if limits:
-            style |= {"vmin": limits[0], "vmax": limits[1]}
-        drawn = draw_cells(ax, grid, values, **style)
-        bar = figure.colorbar(drawn, ax=ax, orientation="horizontal", shrink=0.9)
-        if limits and logs:
-            bar.ax.xaxis.set_major_formatter(lambda v, _: f"{10**v:.3g}")
-        bar.set_label(f"[{unit}]" if limits else "[-]" if logs else f"[{unit}]", fontsize=8)
+        bar = figure.colorbar(draw_cells(ax, grid, values, **style), ax=ax, shrink=0.9)
+        if powers:
+            bar.ax.yaxis.set_major_formatter(lambda v, _: f"{10**v:.3g}")
+        bar.set_label(label, fontsize=8)
         draw_site(ax, model.site, bores=False, fill=False, names=False)
         ax.set_title(title, fontsize=10)
-        free = [p.scalars[p.free[k]] for k in mine]
         ax.scatter([s.x for s in free], [s.y for s in free], s=14, fc="white", ec=INK, lw=0.8, zorder=6)
-        held = [s for s in p.scalars if p.parameters[s.parameter] is parameter and s.held]
-        if held:
-            ax.scatter(
-                [s.x for s in held],
-                [s.y for s in held],
-                s=22,
-                marker="s",
-                fc=INK,
-                ec="white",
-                lw=0.8,
-                zorder=6,
-            )
-        seen = fit.observations.table
-        if ax is axes[2] and len(seen):
-            ax.scatter(seen["x [m]"], seen["y [m]"], s=12, marker="+", c=BANK, lw=0.9, zorder=5)
+        ax.scatter([s.x for s in held], [s.y for s in held], s=22, marker="s", fc=INK, ec="white", zorder=6)
+        ax.label_outer()
+    axes[1, 1].scatter(seen["x [m]"], seen["y [m]"], s=14, marker="+", c=BANK, lw=0.9, zorder=5)
 
 
 def worth_of_levels(found: Forecast, name: str, figure: Figure, *, deviation: float = 0.02) -> None:
