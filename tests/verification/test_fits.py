@@ -336,6 +336,13 @@ def test_rules_weigh_readings_and_say_why_some_are_left_out():
         "by a rule: kept to test the fit",
     }
     assert "lies outside the cells" in said["out", 11.0]
+    # beside steady flow a window chooses what the mean is of
+    levels = np.array([11.0, 12.0, 13.0, 20.0])
+    steady = ik.observe(
+        valley(), [replace(good, levels=levels)], rules=[WeightRule(begin="2022-01-01", factor=0.0)]
+    )
+    assert steady.measured.tolist() == [12.0]
+    assert steady.left_out["measured"].tolist() == [20.0]
 
 
 @pytest.mark.parametrize("when", ["steady", "in time"])

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.calibration.weights import Reading
+from inkhorn.calibration.weights import Reading, WeightRule
 from inkhorn.errors import InputError, did_you_mean
 from inkhorn.flow import BoreLevels, FaceFlows, Quantity, TermFlows, WellLevels, rows_across_line
 from inkhorn.model import Model, bore_cells, why_no_cell
@@ -24,8 +24,9 @@ Index = NDArray[np.int64]
 class Gathering:
     """Goes through what was measured on one model."""
 
-    def __init__(self, model: Model, bores: Sequence[Bore]) -> None:
+    def __init__(self, model: Model, bores: Sequence[Bore], rules: Sequence[WeightRule] = ()) -> None:
         self.model, self.schedule = model, model.schedule
+        self.windows = [r for r in rules if r.factor == 0.0 and (r.begin is not None or r.end is not None)]
         self.readings: list[Reading] = []
         self.parts: list[Quantity] = []
         self.flows: list[NDArray[np.bool_]] = []
@@ -71,6 +72,11 @@ class Gathering:
         none = np.datetime64("NaT", "s")
         dated = times is not None and len(times) and np.asarray(times).dtype.kind == "M"
         if self.schedule is None:
+            if dated and not why_not:
+                kept = self._within_windows(base, values, times, own)
+                values, own = values[kept], own[kept]
+                if not len(values):
+                    return
             self.readings.append(
                 Reading(
                     **base, date=none, day=np.nan, value=float(values.mean()),
@@ -96,6 +102,23 @@ class Gathering:
                     parts=parts(day), why_not=why_not or self.why_not_at(day),
                 )
             )  # fmt: skip
+
+    def _within_windows(
+        self, base: dict[str, Any], values: Array, times: Any, own: Array
+    ) -> NDArray[np.bool_]:
+        """Which values count in a mean beside steady flow: all but those that a rule leaves out by their dates."""
+        kept = np.ones(len(values), dtype=bool)
+        for k, (value, date) in enumerate(zip(values.tolist(), np.asarray(times), strict=True)):
+            one = Reading(
+                **base, date=date, day=np.nan, value=value, deviation=float(own[k]), parts=[], why_not="",
+            )  # fmt: skip
+            for rule in self.windows:
+                if rule.meets(one):
+                    one.why_not = f"by a rule: {rule}"
+            if one.why_not:
+                kept[k] = False
+                self.readings.append(one)
+        return kept
 
     def _date(self, day: float) -> np.datetime64:
         if self.schedule is None or self.schedule.start is None or not np.isfinite(day):

@@ -181,10 +181,10 @@ class Knowledge:
     @property
     def times(self) -> float:
         """Standard deviations to a 95 % limit."""
-        from scipy.stats import t
+        from scipy.special import stdtrit
 
         known = self.observations.stated and self.variance <= 1.0
-        return float(1.96 if known else t.ppf(0.975, max(self.freedom, 1.0)))
+        return float(1.96 if known else stdtrit(max(self.freedom, 1.0), 0.975))
 
     @cached_property
     def share(self) -> Array:

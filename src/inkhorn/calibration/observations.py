@@ -13,7 +13,7 @@ from inkhorn.calibration.gathering import Gathering
 from inkhorn.calibration.weights import WeightRule, weigh
 from inkhorn.errors import InputError
 from inkhorn.flow import AllOf, FlowResult, Quantity, Readings
-from inkhorn.model import Model
+from inkhorn.model import Model, bore_cells
 from inkhorn.site import Bore, Measurement
 
 if TYPE_CHECKING:
@@ -123,6 +123,13 @@ class Observations:
                 raise InputError(f'"{name}" has no place in the model{said}. Mend it, or leave it out.')
         return self.some(self.table["name"].isin(names).to_numpy())
 
+    def dry(self, flow: FlowResult) -> list[str]:
+        """Return the bores that stand in cells which are drained at the end of every step, by name."""
+        grid, wet = flow.model.grid, np.zeros(flow.model.grid.n_cells, dtype=bool)
+        for k in range(len(flow.steps)):
+            wet |= flow.filled(k) > 0.01
+        return [b.name for b in self.bores if not wet[bore_cells(grid, b)].any()]
+
     def some(self, which: Any) -> Observations:
         """Return some of the readings: a mask or places, (m,)."""
         from dataclasses import replace
@@ -183,7 +190,7 @@ def observe(
         bores = site.bores if site is not None else ()
     if measurements is None:
         measurements = site.measurements if site is not None else ()
-    gathered = Gathering(model, bores)
+    gathered = Gathering(model, bores, () if as_places else rules)
     for bore in bores:
         gathered.bore(bore, as_place=as_places)
     for one in measurements:

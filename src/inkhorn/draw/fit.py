@@ -130,7 +130,7 @@ def residual_maps(fit: FitResult, figure: Figure) -> None:
 
 def residual_spread(fit: FitResult, figure: Figure) -> None:
     """Fill a figure with how weighted residuals are spread: a histogram, against a normal law, and against values."""
-    from scipy.stats import norm
+    from scipy.special import ndtri
 
     table = fit.residuals()
     weighted = table["weighted residual"].to_numpy(dtype=float)
@@ -141,11 +141,11 @@ def residual_spread(fit: FitResult, figure: Figure) -> None:
     ax.hist(scaled, bins=bins, color=BANK, alpha=0.75, density=True)
     reach = max(3.5, float(np.abs(scaled).max()))
     x = np.linspace(-reach, reach, 200)
-    ax.plot(x, norm.pdf(x), color=INK, lw=1.2, label="normal")
+    ax.plot(x, np.exp(-0.5 * x**2) / np.sqrt(2.0 * np.pi), color=INK, lw=1.2, label="normal")
     ax.set(xlabel="standardised residual [-]", ylabel="share per unit [-]")
     ax.legend(fontsize=8, frameon=False)
     order = np.sort(scaled)
-    expected = norm.ppf((np.arange(len(order)) + 0.5) / len(order))
+    expected = ndtri((np.arange(len(order)) + 0.5) / len(order))
     beside.plot(expected, expected, color=INK, lw=1.0)
     beside.scatter(expected, order, s=16, fc="none", ec=BANK)
     straight = float(np.corrcoef(expected, order)[0, 1]) if len(order) > 2 and np.ptp(order) > 0.0 else np.nan

@@ -106,8 +106,11 @@ def knowledge_tables(knowledge: Knowledge) -> dict[str, pd.DataFrame]:
     }
 
 
-def told_of(knowledge: Knowledge) -> Iterator[str]:
-    """Say what cannot be known."""
+def told_of(knowledge: Knowledge, flow: FlowResult) -> Iterator[str]:
+    """Say what cannot be known, and which bores stand in cells that are dry in a flow."""
+    dry = knowledge.observations.dry(flow)
+    if dry:
+        yield f"these bores stand in cells that are dry, whose heads have no meaning: {few(dry)}"
     for words in knowledge.words():
         yield f"cannot be known from these readings: {words}"
     for parameter, mine, _ in knowledge.parameters.groups():
@@ -235,7 +238,7 @@ class FitProduct(Product[FitResult]):
                 found = made.statistics(before=words == "before", unit=unit)
                 yield f"{words}, over {found.count} readings in {unit}: {found.words}"
         yield f"freedom left: {made.knowledge.freedom:.3g} of {len(made.observations)} readings"
-        yield from told_of(made.knowledge)
+        yield from told_of(made.knowledge, made.after)
         ahead = self.forecast_of(work, asked, made)
         if ahead is not None:
             for _, row in ahead.table().iterrows():

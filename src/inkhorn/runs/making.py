@@ -325,6 +325,6 @@ def look_before_fit(
         progress=making.journal.progress, **made.solver,
     )  # fmt: skip
     found = looked_at(made, flow, making.journal)
-    for line in told_of(found):
+    for line in told_of(found, flow):
         making.journal.tell(line)
     return found
