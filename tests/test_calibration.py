@@ -248,6 +248,9 @@ def test_a_fit_with_pilot_points_goes_from_file_to_variant(quillmere_folder, tmp
         "\n".join([*rows, "far,90000,0,5,no", "test,3000,3000,30,yes"]) + "\n", encoding="utf-8"
     )
     site = folder / "site.toml"
+    text = site.read_text(encoding="utf-8").replace('cell = "100 m"', 'cell = "250 m"')
+    begin, end = (text.index(f"[{name}]") for name in ("transport", "draw"))
+    site.write_text(text[:begin] + text[end:], encoding="utf-8")
     code, _, err = command("fit", site, "--variant", "points")
     assert (code, "name one of points, layers by --of" in err) == (2, True)
     code, out, err = command(

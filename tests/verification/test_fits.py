@@ -65,7 +65,7 @@ def read(flow, places, noise=0.0, deviation=None):
 @pytest.mark.slow
 @pytest.mark.parametrize("stated", [True, False])
 def test_limits_hold_the_truth_as_often_as_they_say(stated):
-    """Three parameters over 210 draws of reading errors: 95 % of limits hold the truth, each of them and all."""
+    """Over draws of reading errors: three parameters, or two from levels of unknown error."""
     model = valley()
     flow, rng, held = ik.solve_flow(model, closure=1e-11), np.random.default_rng(7), []
     places = bores(model, 16)
@@ -73,7 +73,8 @@ def test_limits_hold_the_truth_as_often_as_they_say(stated):
     exact = float(-flow.steps[-1].term_flow[1].sum())
     truth = np.array(list(TRUTH.values())) / [1, 1, TRUTH["recharge"]]
     start = model.with_inputs({"horizontal_conductivity": 0.8 * model.horizontal_conductivity})
-    for _ in range(210):
+    draws = 210 if stated else 110
+    for _ in range(draws):
         seen = read(flow, places, rng.normal(0.0, 0.05, len(places)), 0.05 if stated else None)
         beside = (
             [replace(gain, values=np.array([exact + rng.normal(0.0, 30.0)]), deviation=30.0)]
@@ -86,8 +87,8 @@ def test_limits_hold_the_truth_as_often_as_they_say(stated):
         n = len(parameters)
         held.append((low <= truth[:n]) & (truth[:n] <= high))
     shares = np.mean(held, axis=0)
-    assert abs(np.mean(held) - 0.95) < 0.03
-    assert (np.abs(shares - 0.95) < 0.045).all(), shares
+    assert abs(np.mean(held) - 0.95) < (0.03 if stated else 0.035)
+    assert (np.abs(shares - 0.95) < 3.0 * np.sqrt(0.05 * 0.95 / draws)).all(), shares
     npt.assert_allclose(fit.knowledge.freedom, len(fit.observations) - n, rtol=1e-6)
 
 
@@ -345,8 +346,15 @@ def test_rules_weigh_readings_and_say_why_some_are_left_out():
     assert steady.left_out["measured"].tolist() == [20.0]
 
 
-@pytest.mark.parametrize("when", ["steady", "in time"])
-@pytest.mark.parametrize("kind", ["rectangles", "voronoi"])
+@pytest.mark.parametrize(
+    ("kind", "when"),
+    [
+        ("voronoi", "steady"),
+        ("rectangles", "in time"),
+        pytest.param("rectangles", "steady", marks=pytest.mark.slow),
+        pytest.param("voronoi", "in time", marks=pytest.mark.slow),
+    ],
+)
 def test_where_pumping_takes_its_water_equals_running_anew(kind, when):
     """Small wells in twenty cells, one adjoint for all: what a lake goes without, and by how much a level falls."""
     mesh = None if kind == "rectangles" else ik.voronoi(shapely.box(0, 0, 1200, 800), cell=85)

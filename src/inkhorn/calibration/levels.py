@@ -79,11 +79,11 @@ class FitStatistics:
 
     @property
     def words(self) -> str:
-        """All but the count."""
-        return (
-            f"mean residual {self.mean:+.3f} {self.unit}, RMS {self.rms:.3f} {self.unit}, "
-            f"scaled RMS {self.scaled_rms:.1%}, correlation {self.correlation:.3f}"
-        )
+        """All but the count; of one value neither its share of a range nor a correlation."""
+        said = [f"mean residual {self.mean:+.3f} {self.unit}", f"RMS {self.rms:.3f} {self.unit}"]
+        said += [f"scaled RMS {self.scaled_rms:.1%}"] * bool(np.isfinite(self.scaled_rms))
+        said += [f"correlation {self.correlation:.3f}"] * bool(np.isfinite(self.correlation))
+        return ", ".join(said)
 
 
 def seen_bores(model: Model, bores: Sequence[Bore] | None = None) -> tuple[BoreLevels, tuple[str, ...]]:

@@ -236,7 +236,7 @@ class FitProduct(Product[FitResult]):
         for unit in units:
             for words in ("before", "after"):
                 found = made.statistics(before=words == "before", unit=unit)
-                yield f"{words}, over {found.count} readings in {unit}: {found.words}"
+                yield f"{words}, over {found.count} reading{'s'[: found.count != 1]} in {unit}: {found.words}"
         yield f"freedom left: {made.knowledge.freedom:.3g} of {len(made.observations)} readings"
         yield from told_of(made.knowledge, made.after)
         ahead = self.forecast_of(work, asked, made)
