@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING
@@ -465,11 +464,3 @@ class Knowledge:
     def words(self) -> list[str]:
         """Return what cannot be known, a line for each combination."""
         return [str(u) for u in self.unknown]
-
-
-def correlated(knowledge: Knowledge, least: float = 0.9) -> Sequence[tuple[str, str, float]]:
-    """Return pairs of numbers that are known hardly but together, by their correlation."""
-    c, names = knowledge.correlation, knowledge.parameters.names
-    one, other = np.nonzero(np.triu(np.abs(c) > least, 1))
-    order = np.argsort(-np.abs(c[one, other]))
-    return [(names[one[k]], names[other[k]], float(c[one[k], other[k]])) for k in order]

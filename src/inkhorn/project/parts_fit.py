@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal, Self
 
 from pydantic import model_validator
 
@@ -12,15 +12,9 @@ from inkhorn.project.parts_space import VariogramPart
 
 __all__ = ["FitPart", "ForecastPart", "MeasuredPart", "ParameterPart", "PilotPart", "WeightPart"]
 
-_ONE_OF = ("level_in", "drawdown_in", "between", "gain_of", "across")
 
-
-class MeasuredPart(Part):
-    """Something measured that is no level in a bore: one of `level_in`, `drawdown_in`, `between`, `gain_of`, `across`.
-
-    Its numbers stand in a file with the columns date (or time, in days since the start of the run, of a drawdown since
-    `since`), value, and perhaps deviation; or one alone as `value`.
-    """
+class _OfOnePlace(Part):
+    """What measurements and forecasts are of."""
 
     name: str = told("what it is called", "gauge below the lake")
     level_in: str | None = told("the water level in this well or collector", "hatchery", default=None)
@@ -41,6 +35,25 @@ class MeasuredPart(Part):
         "the flow to the left of a line of [[across]], less that to the right", "inlet", default=None
     )
     layers: list[str] = told("of features or of a line in these layers only", ["sand"], default_factory=list)
+    ways: ClassVar[tuple[str, ...]] = ("level_in", "drawdown_in", "between", "gain_of", "across")
+
+    @model_validator(mode="after")
+    def _of_one(self) -> Self:
+        given = [k for k in self.ways if getattr(self, k) not in (None, [])]
+        if len(given) != 1:
+            raise ValueError(f"is of one thing; got {given or 'none'}. Give one of {list(self.ways)}")
+        if (self.drawdown_in is None) != (self.since is None):
+            raise ValueError("a drawdown is one `since` some time, and nothing else is. Give both, or none")
+        return self
+
+
+class MeasuredPart(_OfOnePlace):
+    """Something measured that is no level in a bore: one of `level_in`, `drawdown_in`, `between`, `gain_of`, `across`.
+
+    Its numbers stand in a file with the columns date (or time, in days since the start of the run, of a drawdown since
+    `since`), value, and perhaps deviation; or one alone as `value`.
+    """
+
     value: Any = told("the number, of one alone", "1900 m3/day", default=None)
     date: DateText | None = told("when it was measured", "2023-05-02", default=None)
     file: str | None = told("or a table of numbers: CSV, text or XLSX", "gauge.csv", default=None)
@@ -49,58 +62,29 @@ class MeasuredPart(Part):
     group: str = told("with which others it is weighed", "gauges", default="")
 
     @model_validator(mode="after")
-    def _one(self) -> MeasuredPart:
-        given = [k for k in _ONE_OF if getattr(self, k) not in (None, [])]
-        if len(given) != 1:
-            raise ValueError(f"is of one thing; got {given or 'none'}. Give one of {list(_ONE_OF)}")
+    def _one_or_several(self) -> Self:
         if (self.value is None) == (self.file is None):
             raise ValueError("give either `value` (one number) or `file` (a table of them)")
-        if (self.drawdown_in is None) != (self.since is None):
-            raise ValueError("a drawdown is one `since` some time, and nothing else is. Give both, or none")
         return self
 
 
-class ForecastPart(Part):
+class ForecastPart(_OfOnePlace):
     """A number to be forecast, or that might be measured: one of `level_at`, `level_in`, `drawdown_in`, `between`,
     `gain_of`, `across`.
     """
 
-    name: str = told("what it is called", "hatchery's spring")
     level_at: tuple[Length, Length] | None = told("the level at a place", [3700, 2900], default=None)
     layer: str | None = told("of the level at a place: in this layer", "sand", default=None)
-    level_in: str | None = told("the water level in this well or collector", "hatchery", default=None)
-    drawdown_in: str | None = told("how far the level in this bore has fallen", "Q05", default=None)
-    since: DateOrDay | None = told(
-        "since when it has: a date, or days since the start", "2023-05-02", default=None
-    )
-    between: tuple[str, str] | None = told(
-        "the level in the first of two bores less that in the second", ["Q01", "Q02"], default=None
-    )
-    gain_of: list[str] = told(
-        "water that these features together take from the aquifer", ["outflow brook"], default_factory=list
-    )
-    within: ShapeFile | None = told(
-        "of these features only what lies within polygons", {"file": "reach.gpkg"}, default=None
-    )
-    across: str | None = told(
-        "the flow to the left of a line of [[across]], less that to the right", "inlet", default=None
-    )
-    layers: list[str] = told("of features or of a line in these layers only", ["sand"], default_factory=list)
     date: DateText | None = told(
         "when, in a run through time; its end if not given", "2026-05-02", default=None
     )
     deviation: Any = told("standard deviation that it would be measured with", "2 cm", default=None)
+    ways: ClassVar[tuple[str, ...]] = ("level_at", *_OfOnePlace.ways)
 
     @model_validator(mode="after")
-    def _one(self) -> ForecastPart:
-        ways = ("level_at", *_ONE_OF)
-        given = [k for k in ways if getattr(self, k) not in (None, [])]
-        if len(given) != 1:
-            raise ValueError(f"is of one thing; got {given or 'none'}. Give one of {list(ways)}")
+    def _in_a_layer(self) -> Self:
         if (self.level_at is None) != (self.layer is None):
             raise ValueError("the level at a place is that in a layer. Give `level_at` and `layer` together")
-        if (self.drawdown_in is None) != (self.since is None):
-            raise ValueError("a drawdown is one `since` some time, and nothing else is. Give both, or none")
         return self
 
 
