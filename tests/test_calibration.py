@@ -240,7 +240,8 @@ def test_a_fit_with_pilot_points_goes_from_file_to_variant(quillmere_folder, tmp
 
     folder = tmp_path / "q"
     shutil.copytree(quillmere_folder, folder, ignore=shutil.ignore_patterns("runs"))
-    (folder / "variants" / "points.toml").write_text(FITS, encoding="utf-8")
+    drier = '[[edit]]\nof = "recharge.rate"\nfactor = 0.97\nreason = "a dry year"\n'
+    (folder / "variants" / "points.toml").write_text(drier + FITS, encoding="utf-8")
     rows = ["name,x [m],y [m],value [m/day],held"] + [
         f"G{k},{1000 + 900 * k},{1200 + 500 * k},,no" for k in range(5)
     ]

@@ -16,7 +16,7 @@ from inkhorn.errors import InputError
 from inkhorn.files import edits_as_toml, write_table, write_workbook, written_whole
 from inkhorn.flow import FlowResult
 from inkhorn.model import Finding, Model
-from inkhorn.project import FitPlan, Project
+from inkhorn.project import FitPlan, Project, variant_file
 from inkhorn.runs.fit_keeping import read_fit
 from inkhorn.runs.fit_set_up import FitSetUp, few
 from inkhorn.runs.journal import Journal
@@ -31,7 +31,7 @@ __all__ = ["FitProduct", "knowledge_tables", "looked_at", "told_of", "variant_te
 def variant_text(project: Project, result: FitResult) -> str:
     """Return the fitted values as a variant of the project that `inkhorn run` takes.
 
-    Values of the project's own edits stay, and these come after them.
+    Values of the project's own edits stay, and these come after them; so does what the variant that was fitted says.
     """
     shapes = {}
     for plan in project.fits:
@@ -44,7 +44,11 @@ def variant_text(project: Project, result: FitResult) -> str:
         (edit, units[parameter.name], shapes.get(parameter.name, {}))
         for edit, parameter in zip(p.edits(result.coordinates), p.parameters, strict=True)
     ]
-    return f"# what a fit of {project.asked.title} found: {result.reason}\n\n{edits_as_toml(edits)}"
+    found = f"# what a fit of {project.asked.title} found: {result.reason}\n\n{edits_as_toml(edits)}"
+    if project.variant is None:
+        return found
+    own = variant_file(project.path, project.variant).read_text(encoding="utf-8")
+    return f"# the variant {project.variant}, and what a fit of it found\n\n{own.rstrip()}\n\n{found}"
 
 
 def looked_at(made: FitSetUp, flow: FlowResult, journal: Journal) -> Knowledge:
