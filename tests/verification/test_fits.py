@@ -350,7 +350,7 @@ def test_rules_weigh_readings_and_say_why_some_are_left_out():
     ("kind", "when"),
     [
         ("voronoi", "steady"),
-        ("rectangles", "in time"),
+        pytest.param("rectangles", "in time", marks=pytest.mark.slow),
         pytest.param("rectangles", "steady", marks=pytest.mark.slow),
         pytest.param("voronoi", "in time", marks=pytest.mark.slow),
     ],
