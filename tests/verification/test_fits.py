@@ -447,6 +447,8 @@ def test_a_value_for_each_cell_is_fitted_by_adjoint_gradients():
     npt.assert_allclose(several.std(), 0.8, rtol=0.15)
     z, g = rng.standard_normal((2, smooth.n))
     npt.assert_allclose(g @ smooth.field(z), smooth.turned(g) @ z, rtol=1e-8)
+    with pytest.raises(ik.InputError, match="heads do not depend on porosity"):
+        ik.calibrate_field(flat, of="porosity", **options)
     with pytest.raises(ik.InputError, match="no standard deviations"):
         ik.calibrate_field(
             flat, range=800.0, deviation=0.8, observations=ik.observe(model, read(flow, bores(model)))

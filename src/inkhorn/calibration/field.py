@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.calibration.observations import Observations, observe
+from inkhorn.calibration.parameters import NOT_OF_HEADS
 from inkhorn.errors import ConvergenceError, InputError, check_positive
 from inkhorn.flow import FlowResult, FlowSensitivity, solve_flow
 from inkhorn.linear import LinearSystem
@@ -30,7 +31,7 @@ _MEMORY = 12  # steps that the curvature is learnt from
 _ENOUGH_FALL = 1e-4  # of that foreseen, for a step to be taken
 
 
-_RIM = 1.42  # ranges over which a field goes on beyond the rim
+_RIM = 1.42  # over which a field goes on beyond the rim, in units of 1/k
 
 
 def _length(ends: Array) -> Array:
@@ -287,6 +288,8 @@ def calibrate_field(
         raise InputError(
             f"a field is of a property of cells, not of {of}. Expected one such as conductivity."
         )
+    if edit.of in NOT_OF_HEADS:
+        raise InputError(f"heads do not depend on {of}. Fit a field of something else.")
     model.input(changed_by(edit)[0])
     everywhere = np.arange(model.grid.n_cells)
     cells = np.flatnonzero(chosen_cells(edit, model.grid, model.zones, everywhere))

@@ -17,12 +17,12 @@ from inkhorn.site import Edit, value_named
 from inkhorn.space import PointSurface
 from inkhorn.units import KINDS
 
-__all__ = ["Made", "Parameter", "ParameterSet", "Scalar"]
+__all__ = ["NOT_OF_HEADS", "Made", "Parameter", "ParameterSet", "Scalar"]
 
 Array = NDArray[np.float64]
 Index = NDArray[np.int64]
 
-_NOT_OF_HEADS = ("porosity", "bulk_density")
+NOT_OF_HEADS = ("porosity", "bulk_density")
 _WIDEST = 1000.0  # of the start, either way, where no bounds are told
 _LEVELS = ("elevation", "angle")  # what is no multiple of anything
 
@@ -104,7 +104,7 @@ class Parameter:
             raise InputError(
                 f"{self.where}: lower {self.lower:g} is not below upper {self.upper:g}. Swap them."
             )
-        if self.of in _NOT_OF_HEADS:
+        if self.of in NOT_OF_HEADS:
             raise InputError(f"{self.where}: heads do not depend on {self.of}. Fit something else.")
         if self.follows is not None and (self.held or self.points is not None or self.deviation is not None):
             raise InputError(
