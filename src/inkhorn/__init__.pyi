@@ -12,10 +12,27 @@ from .calibration import calibrate_field as calibrate_field
 from .calibration import forecast as forecast
 from .calibration import observe as observe
 from .calibration import sensitivities as sensitivities
+from .ensemble import Carry as Carry
+from .ensemble import Ensemble as Ensemble
+from .ensemble import Fitted as Fitted
+from .ensemble import Follow as Follow
+from .ensemble import LogNormal as LogNormal
+from .ensemble import Normal as Normal
+from .ensemble import Settle as Settle
+from .ensemble import Triangular as Triangular
+from .ensemble import Uniform as Uniform
+from .ensemble import Varied as Varied
+from .ensemble import Watch as Watch
+from .ensemble import WatchMap as WatchMap
+from .ensemble import vary as vary
 from .errors import ConvergenceError as ConvergenceError
 from .errors import InkhornError as InkhornError
 from .errors import InkhornWarning as InkhornWarning
 from .errors import InputError as InputError
+from .fields import FieldMaker as FieldMaker
+from .fields import MeasuredPoints as MeasuredPoints
+from .fields import RandomField as RandomField
+from .fields import experimental_variogram as experimental_variogram
 from .files import StepFile as StepFile
 from .files import StepReader as StepReader
 from .files import read_grid as read_grid
@@ -133,6 +150,7 @@ __all__ = [
     "Drain",
     "Edit",
     "Evapotranspiration",
+    "FieldMaker",
     "Finding",
     "Findings",
     "FitResult",

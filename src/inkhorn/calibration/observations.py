@@ -183,8 +183,6 @@ def observe(
     InputError
         If no reading can be used; if readings in several units have no standard deviations.
     """
-    import pandas as pd
-
     site = model.site
     if bores is None:
         bores = site.bores if site is not None else ()
@@ -201,12 +199,27 @@ def observe(
             place.deviation = place.deviation if np.isfinite(place.deviation) else 1.0
     else:
         stated, notes = weigh(gathered.readings, rules)
+    return readings_of(gathered, bores, len(measurements), stated, notes)
+
+
+def readings_of(
+    gathered: Gathering, bores: Sequence[Bore], n_measurements: int, stated: bool, notes: Sequence[str]
+) -> Observations:
+    """Return what was gathered as readings.
+
+    Raises
+    ------
+    InputError
+        If there is none that can be used.
+    """
+    import pandas as pd
+
     used = [one for one in gathered.readings if not one.why_not]
     out = [one for one in gathered.readings if one.why_not]
     if not used:
         why = f" For one, {out[0].name}: {out[0].why_not}." if out else ""
         raise InputError(
-            f"none of the {len(bores)} bores and {len(measurements)} measurements has a reading to go by.{why} Check "
+            f"none of the {len(bores)} bores and {n_measurements} measurements has a reading to go by.{why} Check "
             "layers, places and dates."
         )
     table = pd.DataFrame(

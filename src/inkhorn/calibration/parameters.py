@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from inkhorn.calibration.pilot_points import PilotPoints
 from inkhorn.errors import InputError, check_finite, check_positive, did_you_mean
 from inkhorn.model import Model
-from inkhorn.model.placing import Target, Traced, change, changed_by, chosen_cells, dimension_of
+from inkhorn.model.placing import Target, Traced, change, changed_by, chosen_cells, dimension_of, target_of
 from inkhorn.site import Edit, value_named
 from inkhorn.space import PointSurface
 from inkhorn.units import KINDS
@@ -243,33 +243,8 @@ class ParameterSet:
     def _target(self, parameter: Parameter) -> Target:
         """The array that a parameter is of, as the model has it, in the unit in which it is stated."""
         for name in changed_by(parameter.edit()):
-            if name in self._base:
-                continue
-            model = self.model
-            try:
-                values = model.inputs_in_time[name] if name in model.inputs_in_time else model.input(name)
-            except InputError as problem:
-                raise InputError(f"{parameter.where}: {problem}") from None
-            if "." not in name:
-                self._base[name] = Target(Traced(values), np.arange(model.grid.n_cells))
-                continue
-            kind, _, key = name.rpartition(".")
-            term = model.term(kind)
-            over = term.declared_inputs()[key].over
-            names = np.array(term.feature_names, dtype=object)
-            if over == "feature":
-                first = np.zeros(len(names), dtype=np.int64)
-                whose, at = np.unique(term.feature_index, return_index=True)
-                first[whose] = at
-                cells, features = term.cells[first], names
-            elif over == "entry":
-                cells, features = term.cells, names[term.feature_index]
-            else:
-                raise InputError(
-                    f"{parameter.where}: {name} is not a number for each feature; it cannot be fitted."
-                )
-            measure = self.model.traces.measures.get(name, 1.0)
-            self._base[name] = Target(Traced(values) / measure, cells, features)
+            if name not in self._base:
+                self._base[name] = target_of(self.model, name, parameter.where)
         return self._base[changed_by(parameter.edit())[0]]
 
     def _scalars(

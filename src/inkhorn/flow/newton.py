@@ -125,6 +125,15 @@ def _held_back(equations: FlowEquations, matrix: Any, size: float, held: float) 
     return (matrix + diags_array(held * size / area.sum() * area[equations.free])).tocsr()
 
 
+def _alike(one: Any, other: Any) -> bool:
+    """Whether two matrices are the same."""
+    return (
+        one.data.shape == other.data.shape
+        and np.array_equal(one.data, other.data)
+        and np.array_equal(one.indices, other.indices)
+    )
+
+
 def newton(
     equations: FlowEquations,
     unknowns: NDArray[np.float64],
@@ -166,6 +175,7 @@ def newton(
     free, columns, begun, sizes = equations.free, equations.columns, len(rows), [equations.left(balance)]
     height = float(equations.cells.top.max() - equations.cells.bottom.min())
     farthest = np.inf if equations.model.water_table.confined else _FAR * height
+    system: LinearSystem | None = None  # that of the step before: of equations that are linear it stays
     far, likely, held, more = False, WAYS[0], 0.0, _POLISHING  # the way that led on last is tried first
     while len(rows) - begun < limit and np.isfinite(measure):
         steps = len(rows) - begun
@@ -183,7 +193,8 @@ def newton(
         suffices = 0.1 * goal * equations.turnover(balance) * (1e-3 if measure <= goal else 1.0)
         while True:
             kept = _held_back(equations, matrix, sizes[-1], held)
-            system = LinearSystem(kept, columns=columns, conducts_far=far)
+            if system is None or far != system.conducts_far or not _alike(system.matrix, kept):
+                system = LinearSystem(kept, columns=columns, conducts_far=far)
             # an exact step where it is cheap, or where the equations are linear and one step does it all; elsewhere
             # as exact as the step before was good
             tolerance = 1e-10

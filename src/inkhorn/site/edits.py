@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError, check_finite
+from inkhorn.fields import RandomField
 from inkhorn.site.features import value_named
 from inkhorn.site.series import Series
 from inkhorn.space import Surface
@@ -27,8 +28,9 @@ class Edit:
         their kind or its table, such as ``"river.stage"``, in the unit in which the feature states it (a drain's
         conductance by the metre); ``"base"``, the elevation of the bottom of cells, with which the top of what lies
         beneath them moves; or ``"ground"``, the top of the uppermost cells.
-    value : float, Surface or Series
-        One number; one for each place, as of a raster or of scattered points; or one in time.
+    value : float, Surface, Series or RandomField
+        One number; one for each place, as of a raster or of scattered points; one in time; or a field drawn by chance,
+        that of its seed.
     how : {"set", "factor", "add"}
         What is done with it.
     layers : tuple of str
@@ -46,7 +48,7 @@ class Edit:
     """
 
     of: str
-    value: float | Surface | Series
+    value: float | Surface | Series | RandomField
     _: KW_ONLY
     how: Literal["set", "factor", "add"] = "set"
     layers: tuple[str, ...] = ()
@@ -62,10 +64,15 @@ class Edit:
         if isinstance(self.value, int | float):
             check_finite(f"{self.where}: value", self.value)
         object.__setattr__(self, "of", value_named(self.of))
+        if isinstance(self.value, RandomField) and self.of in ("base", "ground"):
+            raise InputError(
+                f"{self.where}: a random field of elevations may turn cells inside out. Expected one of a property of "
+                "cells or a value of features."
+            )
 
     def changed(self, old: Any, x: Any, y: Any) -> NDArray[np.float64]:
         """Return what becomes of old values at some places, (n,) each [m]; of elevations, which stay in time."""
-        value = self.value.at(x, y) if isinstance(self.value, Surface) else self.value
+        value: Any = self.value.at(x, y) if isinstance(self.value, Surface) else self.value
         new = {"set": value + 0.0 * old, "factor": value * old, "add": value + old}
         return np.asarray(new[self.how], dtype=np.float64)
 

@@ -5,7 +5,7 @@ from inkhorn.space.fans import Fans, fan_flow, fans_of
 from inkhorn.space.flow_rows import flow_rows, plan_tensor, series_conductance, tensor_rows
 from inkhorn.space.grid import Grid
 from inkhorn.space.interpolation import POINT_METHODS, PointMethod
-from inkhorn.space.kriging import Variogram, kriging_rows
+from inkhorn.space.kriging import kriging_rows
 from inkhorn.space.layering import layered
 from inkhorn.space.lines import line_corners
 from inkhorn.space.merged import MergedMesh
@@ -34,6 +34,7 @@ from inkhorn.space.surfaces import (
     point_surfaces,
 )
 from inkhorn.space.tensor import tensor_slopes
+from inkhorn.space.variogram import Variogram, VariogramKind
 from inkhorn.space.voronoi import VoronoiMesh
 
 __all__ = [
@@ -71,6 +72,7 @@ __all__ = [
     "Strata",
     "Surface",
     "Variogram",
+    "VariogramKind",
     "VoronoiMesh",
     "ZonedSurface",
     "beside_slopes",

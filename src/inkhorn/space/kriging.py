@@ -2,101 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from inkhorn.errors import InputError, check_nonnegative, check_positive
+from inkhorn.errors import InputError
+from inkhorn.space.variogram import Variogram
 
-__all__ = ["Variogram", "kriging_rows"]
-
-
-@dataclass(frozen=True)
-class Variogram:
-    """How unlike two points are, by their distance.
-
-    Parameters
-    ----------
-    kind : {"spherical", "exponential", "gaussian", "linear", "power"}
-        Of the curve. The exponential and Gaussian ones reach 95 % of the sill at the range; the
-        linear one goes on rising, by the sill over each range, as does the power of the distance.
-    range : float
-        Distance beyond which points tell nothing of each other, in the direction of the longest [m].
-    sill : float
-        What the curve rises to above the nugget; only its ratio to the nugget matters for weights.
-    nugget : float
-        Unlikeness of points at the same place: errors of measurement. With 0 the surface passes
-        through its points.
-    direction : float
-        Of the longest range, anticlockwise from the x axis [degrees].
-    ratio : float
-        Longest over shortest range, at least 1.
-    exponent : float
-        Of the power, between 0 and 2.
-    """
-
-    kind: Literal["spherical", "exponential", "gaussian", "linear", "power"] = "spherical"
-    range: float = 1000.0
-    sill: float = 1.0
-    nugget: float = 0.0
-    direction: float = 0.0
-    ratio: float = 1.0
-    exponent: float = 1.0
-
-    def __post_init__(self) -> None:
-        if self.kind not in ("spherical", "exponential", "gaussian", "linear", "power"):
-            raise InputError(
-                f'variogram kind is "{self.kind}"; expected spherical, exponential, gaussian, linear or power.'
-            )
-        if not 0.0 < self.exponent < 2.0:
-            raise InputError(f"variogram exponent is {self.exponent:g}; expected one between 0 and 2.")
-        check_positive("variogram range", self.range, unit="m")
-        check_positive("variogram sill", self.sill)
-        check_nonnegative("variogram nugget", self.nugget)
-        if not 1.0 <= self.ratio < np.inf:
-            raise InputError(
-                f"variogram ratio is {self.ratio:g}; expected longest over shortest range, from 1."
-            )
-
-    def stretched(self, x: ArrayLike, y: ArrayLike) -> NDArray[np.float64]:
-        """Return places in which distance is measured in ranges, (n, 2)."""
-        turn = np.deg2rad(self.direction)
-        x, y = np.asarray(x, dtype=np.float64), np.asarray(y, dtype=np.float64)
-        along = np.cos(turn) * x + np.sin(turn) * y
-        across = -np.sin(turn) * x + np.cos(turn) * y
-        return np.column_stack([along / self.range, self.ratio * across / self.range])
-
-    def at(self, ranges: NDArray[np.float64]) -> NDArray[np.float64]:
-        """Return the curve at distances in ranges, without the nugget.
-
-        References
-        ----------
-        Webster, R. and Oliver, M. A. (2007), Geostatistics for Environmental Scientists, 2nd ed., Wiley,
-        ch. 5 (bounded models; ranges here are effective ones).
-        """
-        h = ranges
-        if self.kind == "spherical":
-            curve = np.where(h < 1.0, 1.5 * h - 0.5 * h**3, 1.0)
-        elif self.kind == "exponential":
-            curve = 1.0 - np.exp(-3.0 * h)
-        elif self.kind == "gaussian":
-            curve = 1.0 - np.exp(-3.0 * h**2)
-        else:
-            curve = h if self.kind == "linear" else h**self.exponent
-        return np.asarray(self.sill * curve)
-
-    def covariance(self, x: ArrayLike, y: ArrayLike) -> NDArray[np.float64]:
-        """Return the covariance of values at some points, (n, n); the nugget on its diagonal.
-
-        Of curves that go on rising it is that within the points' own extent: differences of values have the right
-        variances, and so has all that does not depend on their mean.
-        """
-        places = self.stretched(x, y)
-        apart = np.linalg.norm(places[:, None, :] - places[None, :, :], axis=2)
-        most = self.sill if self.kind not in ("linear", "power") else float(self.at(apart).max(initial=0.0))
-        return np.asarray(most - self.at(apart) + self.nugget * np.eye(len(places)))
+__all__ = ["kriging_rows"]
 
 
 def kriging_rows(

@@ -69,11 +69,12 @@ class CutCells(Shown):
     outline: Any
 
     @property
-    def _centres(self) -> tuple[Array, Array]:
+    def whole_centres(self) -> tuple[Array, Array]:
+        """Centres of the cells as if they were not cut, two (n_cells,) [m]."""
         raise NotImplementedError
 
     @property
-    def _whole_area(self) -> Array:
+    def whole_area(self) -> Array:
         raise NotImplementedError
 
     def polygons(self) -> NDArray[Any]:
@@ -85,16 +86,16 @@ class CutCells(Shown):
         import shapely
 
         if self.outline is None:
-            return np.zeros(len(self._centres[0]), dtype=bool)
-        return np.asarray(~shapely.contains_xy(self.outline, *self._centres))
+            return np.zeros(len(self.whole_centres[0]), dtype=bool)
+        return np.asarray(~shapely.contains_xy(self.outline, *self.whole_centres))
 
     @cached_property
     def x(self) -> Array:
-        return np.where(self._moved, self.centroid[:, 0], self._centres[0])
+        return np.where(self._moved, self.centroid[:, 0], self.whole_centres[0])
 
     @cached_property
     def y(self) -> Array:
-        return np.where(self._moved, self.centroid[:, 1], self._centres[1])
+        return np.where(self._moved, self.centroid[:, 1], self.whole_centres[1])
 
     def _cut_edges(self, edges: PlanEdges) -> PlanEdges:
         """Edges as far as they are inside, and the distances of centres that were moved."""
@@ -111,7 +112,7 @@ class CutCells(Shown):
     @cached_property
     def centroid(self) -> Array:
         if self.outline is None:
-            return np.column_stack(self._centres)
+            return np.column_stack(self.whole_centres)
         import shapely
 
         return np.asarray(shapely.get_coordinates(shapely.centroid(self.polygons())))
@@ -119,7 +120,7 @@ class CutCells(Shown):
     @cached_property
     def area(self) -> Array:
         if self.outline is None:
-            return self._whole_area
+            return self.whole_area
         import shapely
 
         return np.asarray(shapely.area(self.polygons()))
@@ -201,7 +202,7 @@ class RectangularMesh(CutCells):
         return _turned(x, y, -self.rotation, self.corner)
 
     @cached_property
-    def _centres(self) -> tuple[Array, Array]:
+    def whole_centres(self) -> tuple[Array, Array]:
         row, column = self.row_column
         return self.to_map(self.x_centres[column], self.y_centres[row])
 
@@ -216,7 +217,7 @@ class RectangularMesh(CutCells):
         return np.asarray(0.5 * (self.y_edges[1:] + self.y_edges[:-1]))
 
     @cached_property
-    def _whole_area(self) -> Array:
+    def whole_area(self) -> Array:
         row, column = self.row_column
         return np.asarray(np.diff(self.x_edges)[column] * np.diff(self.y_edges)[row])
 

@@ -75,12 +75,12 @@ class SplitMesh(CutCells):
         return west, south, width, depth
 
     @cached_property
-    def _centres(self) -> tuple[Array, Array]:
+    def whole_centres(self) -> tuple[Array, Array]:
         west, south, width, depth = self._box
         return self.base.to_map(west + 0.5 * width, south + 0.5 * depth)
 
     @cached_property
-    def _whole_area(self) -> Array:
+    def whole_area(self) -> Array:
         _, _, width, depth = self._box
         return width * depth
 

@@ -12,9 +12,9 @@ from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_finite, check_positive, did_you_mean, place_words
 from inkhorn.space.interpolation import POINT_METHODS
-from inkhorn.space.kriging import Variogram
 from inkhorn.space.mesh import PlanMesh
 from inkhorn.space.triangles import Triangles
+from inkhorn.space.variogram import Variogram
 from inkhorn.units import plain
 
 if TYPE_CHECKING:

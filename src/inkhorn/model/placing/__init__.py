@@ -1,14 +1,17 @@
 """Placing a site on a grid."""
 
-from inkhorn.model.placing.edits import Target, change, changed_by, chosen_cells
+from inkhorn.model.placing.edits import change, changed_by, chosen_cells
 from inkhorn.model.placing.place import dimension_of, place
 from inkhorn.model.placing.plan import Footprint, Placing, Plan, SiteInput, Spot, places, placings
+from inkhorn.model.placing.random_values import RandomValues
+from inkhorn.model.placing.targets import Target, target_of
 from inkhorn.model.placing.traced import Traced
 
 __all__ = [
     "Footprint",
     "Placing",
     "Plan",
+    "RandomValues",
     "SiteInput",
     "Spot",
     "Target",
@@ -20,4 +23,5 @@ __all__ = [
     "place",
     "places",
     "placings",
+    "target_of",
 ]

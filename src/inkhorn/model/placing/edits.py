@@ -3,20 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError, did_you_mean
+from inkhorn.fields import RandomField
 from inkhorn.model.placing.plan import Index, SiteInputs
+from inkhorn.model.placing.random_values import RandomValues
+from inkhorn.model.placing.targets import Target
 from inkhorn.model.placing.traced import Traced, where
 from inkhorn.model.zones import ZoneMap
 from inkhorn.site import Edit, Schedule, Series, in_each_period
 from inkhorn.space import Grid, PointSurface
 
-__all__ = ["CONDUCTIVITY", "Target", "change", "changed_by", "chosen_cells", "edit_row", "edit_targets"]
+__all__ = ["CONDUCTIVITY", "change", "changed_by", "chosen_cells", "edit_row", "edit_targets"]
 
 CONDUCTIVITY = "conductivity"
 """As what an edit is of: the horizontal conductivity, with which the vertical one changes in proportion."""
@@ -26,25 +29,6 @@ _BOTH = ("horizontal_conductivity", "vertical_conductivity")
 def changed_by(edit: Edit) -> tuple[str, ...]:
     """Return the names of the arrays that an edit changes, by the first of which it says what and where."""
     return _BOTH if edit.of == CONDUCTIVITY else (edit.of,)
-
-
-@dataclass(frozen=True, eq=False)
-class Target:
-    """An array that edits may change.
-
-    Attributes
-    ----------
-    values : Traced
-        (n,) or (n_periods, n), in the unit in which they are stated.
-    cells : ndarray of int, (n,)
-        Where each stands.
-    features : ndarray of str, (n,), optional
-        Whose each is.
-    """
-
-    values: Traced
-    cells: Index
-    features: NDArray[Any] | None = None
 
 
 def chosen_cells(
@@ -103,8 +87,19 @@ def edit_row(edit: Edit, number: int) -> dict[str, Any]:
     }
 
 
-def _value(edit: Edit, number: int, target: Target, grid: Grid, plan: Any) -> Traced:
+def _value(
+    edit: Edit,
+    number: int,
+    target: Target,
+    chosen: NDArray[np.bool_],
+    plan: Any,
+    zones: Mapping[str, ZoneMap],
+) -> Traced:
     """The value of an edit at each place of its target, (n,) or (n_periods, n)."""
+    grid: Grid = plan.grid
+    if isinstance(edit.value, RandomField):
+        drawn = RandomValues(edit, edit.value, target, chosen, grid, zones)
+        return Traced(drawn.at(edit.value.seed))
     owner, n = f"edit {number + 1} of {edit.of}", len(target.cells)
     inputs: SiteInputs = plan.inputs
     if isinstance(edit.value, int | float | Series):
@@ -143,7 +138,7 @@ def edit_targets(
     for number, edit in edits:
         target = targets[changed_by(edit)[0]]
         chosen = chosen_cells(edit, plan.grid, zones, target.cells, target.features)
-        change(targets, edit, _value(edit, number, target, plan.grid, plan), chosen)
+        change(targets, edit, _value(edit, number, target, chosen, plan, zones), chosen)
         report.append(edit_row(edit, int(chosen.sum())))
     return report
 

@@ -12,10 +12,11 @@ from inkhorn.model.laws import WaterTable
 from inkhorn.model.model import Model
 from inkhorn.model.placing import boundaries, screens, solutes, sources  # noqa: F401 - each says how its kinds are placed
 from inkhorn.model.placing.barriers import FaceSpot
-from inkhorn.model.placing.edits import CONDUCTIVITY, Target, changed_by, edit_targets
+from inkhorn.model.placing.edits import CONDUCTIVITY, changed_by, edit_targets
 from inkhorn.model.placing.elevations import ELEVATIONS, with_edited_elevations
 from inkhorn.model.placing.plan import Placing, Plan, SiteInputs, Spot, placings
 from inkhorn.model.placing.properties import material_arrays
+from inkhorn.model.placing.targets import Target
 from inkhorn.model.placing.traced import Traced, concatenated, plain
 from inkhorn.model.terms import Term, placed_fields
 from inkhorn.model.traces import Trace, Traces
