@@ -206,6 +206,8 @@ class MapStatistics:
         end = np.where(number == 0, self.low, begin + self.width)
         begin = np.where(number == _CLASSES + 1, last, begin)
         end = np.where(number == _CLASSES + 1, self.greatest, end)
-        begin, end = np.maximum(begin, self.least), np.minimum(end, self.greatest)
+        seen = self.count > 0
+        begin = np.where(seen, np.maximum(begin, self.least), 0.0)
+        end = np.where(seen, np.minimum(end, self.greatest), 0.0)
         found = begin + inside * (end - begin)
-        return np.where(self.count > 0, found, np.nan), np.where(self.count > 0, end - begin, np.nan)
+        return np.where(seen, found, np.nan), np.where(seen, end - begin, np.nan)
