@@ -72,6 +72,7 @@ from .runs import compare_runs as compare_runs
 from .runs import fit_project as fit_project
 from .runs import open_run as open_run
 from .runs import run_project as run_project
+from .runs import vary_project as vary_project
 from .site import Barrier as Barrier
 from .site import Bore as Bore
 from .site import Collector as Collector

@@ -28,7 +28,7 @@ from inkhorn.cli_draw import (
 )
 from inkhorn.errors import InputError
 from inkhorn.stopping import asked_to_stop, stopping_like_ctrl_c
-from inkhorn.terminal import Listener, print_table, say, show_warning, shown, telling
+from inkhorn.terminal import Listener, print_table, say, show_warning, shown, telling, telling_runs
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -288,6 +288,65 @@ def fit(
         folder, result = fit_project(project, out, told, grid=grid, go_on=go_on, of=of, keep_as=keep_as)
     table = _parameters_for_people(result.summary(), "fitted")
     print_table(_shortened(table), f"Parameters{_of_all(table)}")
+    _end(folder, told)
+
+
+@app.command()
+def vary(
+    site: SiteFile,
+    out: Out = None,
+    grid: GridName = None,
+    variant: VariantName = None,
+    go_on: Annotated[
+        Path | None,
+        typer.Option(
+            "--go-on",
+            help="Add to the runs of this folder, stopped or whole: the same sequence goes on.",
+            metavar="RUN",
+        ),
+    ] = None,
+    of: Annotated[
+        str | None, typer.Option("--of", help="Which table [[vary]], of several.", metavar="NAME")
+    ] = None,
+    runs: Annotated[
+        int | None, typer.Option("--runs", min=1, help="How many in all, instead of what the project says.")
+    ] = None,
+    workers: Annotated[
+        int | None,
+        typer.Option(
+            "--workers",
+            min=0,
+            help="Processes of this machine; one for each processor if not given, 0 for none beside this.",
+        ),
+    ] = None,
+    cluster: Annotated[
+        str | None,
+        typer.Option(
+            "--cluster",
+            help="Scheduler of a Dask cluster that makes the runs, as tcp://10.0.0.5:8786.",
+            metavar="ADDRESS",
+        ),
+    ] = None,
+) -> None:
+    """Run many times with inputs drawn by chance: how sure is the answer?"""
+    from inkhorn.runs import vary_project
+
+    project = read_of(site, variant)
+    with telling_runs() as (told, heard):
+        folder, found = vary_project(
+            project,
+            out,
+            told,
+            grid=grid,
+            go_on=go_on,
+            of=of,
+            runs=runs,
+            workers=workers,
+            cluster=cluster,
+            heard=heard,
+        )
+    table = found.glance()
+    print_table(table, f"What {found.state.count} runs say, at the last time of each", project.shown_in)
     _end(folder, told)
 
 

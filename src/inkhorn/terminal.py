@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from inkhorn.runs import Journal
     from inkhorn.unit_choice import UnitChoice
 
-__all__ = ["Listener", "print_table", "say", "show_warning", "shown", "telling"]
+__all__ = ["Listener", "print_table", "say", "show_warning", "shown", "telling", "telling_runs"]
 
 _WIDEST_WORD = 14  # letters that a column of a table has room for
 
@@ -97,6 +97,74 @@ def telling() -> Iterator[Journal]:
             bar.stop()
             say("interrupted; nothing was left half-written", error=True)
             raise SystemExit(1) from None
+
+
+@contextmanager
+def telling_runs() -> Iterator[tuple[Journal, Any]]:
+    """Many runs that print their lines; on a terminal what is watched stands below as runs come in.
+
+    Yields
+    ------
+    journal : Journal
+    heard : callable
+        Takes the `Ensemble` so far.
+    """
+    import time
+
+    from rich.console import Console, Group
+    from rich.live import Live
+    from rich.progress import BarColumn, Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
+
+    from inkhorn.runs import Journal
+
+    console = Console(highlight=False)
+    bar = Progress(
+        SpinnerColumn(), TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn(), console=console
+    )
+    task = bar.add_task("reading", total=None)
+    drawn = [0.0]
+    live = Live(bar, console=console, transient=True, refresh_per_second=4)
+
+    def progress(words: str, share: float | None) -> None:
+        bar.update(task, description=words, total=None if share is None else 1.0, completed=share or 0.0)
+
+    def printed(line: str) -> None:
+        console.print(line, markup=False, soft_wrap=True)
+
+    def heard(found: Any) -> None:
+        if console.is_terminal and time.monotonic() - drawn[0] > 0.5:
+            drawn[0] = time.monotonic()
+            live.update(Group(bar, watched_table(found)))
+
+    journal = Journal(say=printed, progress=progress)
+    if console.is_terminal:
+        live.start()
+    try:
+        yield journal, heard
+    except KeyboardInterrupt:
+        live.stop()
+        say("interrupted; the runs that were done are kept", error=True)
+        raise SystemExit(1) from None
+    finally:
+        live.stop()
+
+
+def watched_table(found: Any) -> Any:
+    """What is watched of many runs so far, for a terminal."""
+    from rich.table import Table
+    from rich.text import Text
+
+    table = Table(box=None, header_style="bold", padding=(0, 2, 0, 0))
+    for name in ("watched", "runs", "mean", "standard error", "unit", "least to greatest"):
+        table.add_column(name, justify="right" if name in ("runs", "mean", "standard error") else "left")
+    for _, row in found.glance().iterrows():
+        table.add_row(
+            Text(str(row["watched"])), str(row["runs"]), shown(float(row["mean"])), shown(float(row["standard error"])),
+            Text(str(row["unit"])), Text(str(row["spread"]), style="cyan"),
+        )  # fmt: skip
+    failed = len(found.state.failed)
+    table.caption = f"{found.state.count} runs, {failed} failed" if failed else f"{found.state.count} runs"
+    return table
 
 
 _PLAIN_LETTERS = str.maketrans(

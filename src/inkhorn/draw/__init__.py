@@ -5,6 +5,17 @@ from inkhorn.draw.budgets import budget, budget_in_time
 from inkhorn.draw.comparison import head_differences, heads_along, heads_at_bores, heads_side_by_side
 from inkhorn.draw.convergence import convergence
 from inkhorn.draw.dates import when
+from inkhorn.draw.ensembles import (
+    against_input,
+    bands,
+    chance_map,
+    chance_maps,
+    field_check,
+    settling,
+    spread,
+    spread_curve,
+    watched,
+)
 from inkhorn.draw.exchange import exchange
 from inkhorn.draw.film import film
 from inkhorn.draw.fit import (
@@ -46,15 +57,20 @@ from inkhorn.draw.surfaces import surface
 
 __all__ = [
     "SHOWN",
+    "against_input",
+    "bands",
     "block",
     "breakthrough",
     "budget",
     "budget_in_time",
+    "chance_map",
+    "chance_maps",
     "convergence",
     "depletion",
     "depth_to_water",
     "drawdown",
     "exchange",
+    "field_check",
     "fields_before_and_after",
     "film",
     "flow_map",
@@ -86,11 +102,15 @@ __all__ = [
     "save_figure",
     "save_new",
     "section",
+    "settling",
     "snapshots",
     "span_of",
+    "spread",
+    "spread_curve",
     "surface",
     "travel_times",
     "values",
+    "watched",
     "water_table",
     "what_readings_tell",
     "when",

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import FIRST_COMPLETED, CancelledError, Executor, Future, wait
 from concurrent.futures.process import BrokenProcessPool
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -93,6 +93,7 @@ def vary(
     initial_heads: Any = None,
     solver: Mapping[str, Any] | None = None,
     keep: Keep | None = None,
+    heard: Callable[[Ensemble], None] | None = None,
     go_on: EnsembleState | None = None,
     progress: Progress | None = None,
 ) -> Ensemble:
@@ -138,6 +139,8 @@ def vary(
         Further arguments of `solve_flow`.
     keep : callable, optional
         Given the `EnsembleState` whenever runs were taken in, and whether that is the last time.
+    heard : callable, optional
+        Given the `Ensemble` so far whenever runs were taken in.
     go_on : EnsembleState, optional
         Runs that there are already.
     progress : callable, optional
@@ -186,13 +189,21 @@ def vary(
     watching.read_maps(outcome)  # what cannot be read is said before many runs are made
     key, blob = recipe.packed()
     state = go_on or EnsembleState.empty(watching, key)
-    making = _Making(key, blob, state, crew, runs, settle, watching, keep, tell, len(ready))
+    found = Ensemble(watching, state, ready.names, ready.units, stated, "runs are made", ready.notes)
+
+    def taken_in(so_far: EnsembleState, last: bool) -> None:
+        if keep is not None:
+            keep(so_far, last)
+        if heard is not None and not last:
+            heard(found)
+
+    making = _Making(key, blob, state, crew, runs, settle, watching, taken_in, tell, len(ready))
     reason = making.go()
     if state.count and len(state.failed) == state.count:
         raise ConvergenceError(
             f"all {state.count} runs failed; the first because: {state.failed[0]} Vary less, or mend the model."
         )
-    return Ensemble(watching, state, ready.names, ready.units, stated, reason, ready.notes)
+    return replace(found, reason=reason)
 
 
 class _Making:
@@ -200,7 +211,7 @@ class _Making:
 
     def __init__(
         self, key: str, blob: bytes, state: EnsembleState, crew: Crew, runs: int, settle: Settle | None,
-        watching: Watching, keep: Keep | None, tell: Progress, n_numbers: int,
+        watching: Watching, keep: Keep, tell: Progress, n_numbers: int,
     ) -> None:  # fmt: skip
         self.n_numbers = n_numbers
         self.key, self.blob, self.state, self.crew, self.runs = key, blob, state, crew, runs
@@ -238,8 +249,7 @@ class _Making:
         finally:
             if executor is not None:
                 self.crew.close(executor)
-            if self.keep is not None:
-                self.keep(self.state, True)
+            self.keep(self.state, True)
 
     def _enough(self) -> str:
         """Why there are runs enough; nothing if there are not."""
@@ -342,5 +352,4 @@ class _Making:
                 f"{self.state.count} of {self.runs} runs by {self.crew.words}{failed}",
                 self.state.count / self.runs,
             )
-            if self.keep is not None:
-                self.keep(self.state, False)
+            self.keep(self.state, False)

@@ -19,7 +19,7 @@ from inkhorn.flow import FlowResult
 from inkhorn.model import Model, why_no_cell
 from inkhorn.site import Bore, Measurement, days_since, properties
 from inkhorn.transport import TransportResult
-from inkhorn.units import KINDS
+from inkhorn.units import KINDS, unit_factor
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -242,10 +242,18 @@ class Watching:
         """The number of which the share of runs above it is told."""
         found = self._limit(watch)
         own = watch.way not in ("passed_in", "above_limit", "mass_across") or watch.above_limit == "highest"
-        return np.nan if found is None or not own else found
+        if found is None or not own:
+            return np.nan
+        return found * self._factor(watch) if watch.unit == "g/m³" else found
 
     def _unit(self, watch: Watch) -> str:
+        if watch.unit == "g/m³":
+            return self.species[self._species_of(watch)].unit
         return value_unit(self.model, watch.value, watch.where) if watch.way == "value_at" else watch.unit
+
+    def _factor(self, watch: Watch | WatchMap) -> float:
+        """From grams in the cubic metre to the unit in which a species is told."""
+        return 1.0 / unit_factor(self.species[self._species_of(watch)].unit, "concentration")
 
     def _observations(self) -> Observations | None:
         """How what is of water alone is read."""
@@ -316,12 +324,13 @@ class Watching:
     def map_unit(self, one: WatchMap) -> str:
         """The unit of a map's values."""
         if one.of_solute:
-            return "g/m³"
+            return self.species[self._species_of(one)].unit
         return "-" if one.of == "capture" else value_unit(self.model, one.of, one.where)
 
     def map_limit(self, one: WatchMap) -> float | None:
         """The number of which a map tells the chance that it is passed."""
-        return 0.5 if one.of == "capture" else self._limit(one)
+        limit = 0.5 if one.of == "capture" else self._limit(one)
+        return limit * self._factor(one) if limit is not None and one.of_solute else limit
 
     # --- reading -----------------------------------------------------------------------------------
 
@@ -342,7 +351,9 @@ class Watching:
             elif one.watch.way == "travel_time_of":
                 found.append(self._travel_time(outcome, one.watch))
             else:
-                found += self._of_plume(outcome.plumes[self._species_of(one.watch)], one)
+                factor = self._factor(one.watch) if one.watch.unit == "g/m³" else 1.0
+                plume = outcome.plumes[self._species_of(one.watch)]
+                found += [factor * v for v in self._of_plume(plume, one)]
         return np.array(found)
 
     @staticmethod
@@ -405,7 +416,7 @@ class Watching:
         if one.of_solute:
             plume = outcome.plumes[self._species_of(one)]
             day = plume.times[-1] if one.time is None else self._day(one, plume.start)
-            values = np.asarray(plume.records[plume.time_at(float(day))].concentration)
+            values = self._factor(one) * np.asarray(plume.records[plume.time_at(float(day))].concentration)
         else:
             day = np.nan if one.time is None else self._day(one, None)
             values = value_by_cell(outcome.flow, one.of, self._step(outcome.flow, float(day)))

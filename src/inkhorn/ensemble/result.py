@@ -97,21 +97,22 @@ class Ensemble(Shown):
             )
         return self.watching.watches[known.index(name)]
 
-    def _rows(self, name: str) -> NDArray[np.int64]:
+    def rows_of(self, name: str) -> NDArray[np.int64]:
+        """Return which of `columns` are of something watched, (n_times,)."""
         self.watch(name)
         return np.flatnonzero((self.columns["watched"] == name).to_numpy())
 
     def of(self, name: str) -> Array:
         """Return one watched thing of all runs that did not fail, (n_runs, n_times)."""
-        return self.values[np.ix_(self.good, self._rows(name))]
+        return self.values[np.ix_(self.good, self.rows_of(name))]
 
     def unit(self, name: str) -> str:
         """Return the unit of something watched."""
-        return str(self.columns["unit"].iloc[self._rows(name)[0]])
+        return str(self.columns["unit"].iloc[self.rows_of(name)[0]])
 
     def times(self, name: str) -> Array:
         """Return when it is watched, (n_times,) [day]; NaN of steady flow or the end."""
-        return self.columns["time [day]"].to_numpy(dtype=np.float64)[self._rows(name)]
+        return self.columns["time [day]"].to_numpy(dtype=np.float64)[self.rows_of(name)]
 
     # --- tables ------------------------------------------------------------------------------------
 
@@ -133,7 +134,7 @@ class Ensemble(Shown):
         import pandas as pd
 
         parts = []
-        rows = range(len(self.columns)) if name is None else self._rows(name).tolist()
+        rows = range(len(self.columns)) if name is None else self.rows_of(name).tolist()
         for k in rows:
             row = self.columns.iloc[k]
             table = statistics_of(
@@ -150,7 +151,7 @@ class Ensemble(Shown):
         """Return mean, deviation and quantiles of something watched at each time, and the value with stated inputs."""
         import pandas as pd
 
-        values, rows = self.of(name), self._rows(name)
+        values, rows = self.of(name), self.rows_of(name)
         found: dict[str, Any] = {"time [day]": self.times(name), "as stated": self.stated[rows]}
         with np.errstate(invalid="ignore"):
             count = np.isfinite(values).sum(axis=0)
@@ -169,6 +170,19 @@ class Ensemble(Shown):
                 lambda v, axis: np.nanmean(np.where(np.isfinite(v), v > limit, np.nan), axis=axis), values
             )
         return pd.DataFrame(found)
+
+    def glance(self, classes: int = 12) -> pd.DataFrame:
+        """Return mean, standard error and a small histogram of each thing watched, at its last time."""
+        import pandas as pd
+
+        rows = []
+        for watch in self.watching.watches:
+            values = self.of(watch.name)[:, -1]
+            values = values[np.isfinite(values)]
+            mean = float(values.mean()) if len(values) else np.nan
+            error = float(values.std(ddof=1) / np.sqrt(len(values))) if len(values) > 1 else np.nan
+            rows.append((watch.name, self.unit(watch.name), len(values), mean, error, _bars(values, classes)))
+        return pd.DataFrame(rows, columns=["watched", "unit", "runs", "mean", "standard error", "spread"])
 
     def runs(self) -> pd.DataFrame:
         """Return every run: its numbers, what was watched, and why it failed if it did."""
@@ -283,6 +297,18 @@ class Ensemble(Shown):
             found["chance_error"] = (("plan",), s.chance_error, {"units": "1"})
         coords = {"share": list(shares), "x": (("plan",), mesh.x), "y": (("plan",), mesh.y)}
         return xr.Dataset(found, coords, {"map": name, "runs": int(s.count.max(initial=0))})
+
+
+_BARS = " ▁▂▃▄▅▆▇█"
+
+
+def _bars(values: Array, classes: int) -> str:
+    """A histogram in one line of text, from the least to the greatest."""
+    if len(values) < 2 or values.min() == values.max():
+        return ""
+    count, _ = np.histogram(values, classes)
+    height = np.ceil(count / count.max() * (len(_BARS) - 1)).astype(np.int64)
+    return "".join(_BARS[h] for h in height)
 
 
 def _over_runs(function: Any, values: Array) -> Array:

@@ -1,4 +1,7 @@
 from .edits import edits_as_toml as edits_as_toml
+from .ensembles import read_runs as read_runs
+from .ensembles import write_chance_map as write_chance_map
+from .ensembles import write_runs as write_runs
 from .grids import GridFile as GridFile
 from .grids import read_grid as read_grid
 from .grids import write_grid as write_grid
@@ -51,14 +54,17 @@ __all__ = [
     "read_paths",
     "read_picture",
     "read_raster",
+    "read_runs",
     "read_shapes",
     "read_table",
     "records_kept",
+    "write_chance_map",
     "write_concentration",
     "write_flow",
     "write_grid",
     "write_model",
     "write_paths",
+    "write_runs",
     "write_shapes",
     "write_table",
     "write_trajectories",

@@ -10,10 +10,19 @@ from inkhorn.project.parts import Length, Number, Part, Range, ShapeFile, Whole,
 from inkhorn.project.parts_asked import DateOrDay, DateText
 from inkhorn.project.parts_space import VariogramPart
 
-__all__ = ["FitPart", "ForecastPart", "MeasuredPart", "ParameterPart", "PilotPart", "WeightPart"]
+__all__ = [
+    "ChangedPart",
+    "FitPart",
+    "ForecastPart",
+    "MeasuredPart",
+    "OfOnePlacePart",
+    "ParameterPart",
+    "PilotPart",
+    "WeightPart",
+]
 
 
-class _OfOnePlace(Part):
+class OfOnePlacePart(Part):
     """What measurements and forecasts are of."""
 
     name: str = told("what it is called", "gauge below the lake")
@@ -47,7 +56,7 @@ class _OfOnePlace(Part):
         return self
 
 
-class MeasuredPart(_OfOnePlace):
+class MeasuredPart(OfOnePlacePart):
     """Something measured that is no level in a bore: one of `level_in`, `drawdown_in`, `between`, `gain_of`, `across`.
 
     Its numbers stand in a file with the columns date (or time, in days since the start of the run, of a drawdown since
@@ -68,7 +77,7 @@ class MeasuredPart(_OfOnePlace):
         return self
 
 
-class ForecastPart(_OfOnePlace):
+class ForecastPart(OfOnePlacePart):
     """A number to be forecast, or that might be measured: one of `level_at`, `level_in`, `drawdown_in`, `between`,
     `gain_of`, `across`.
     """
@@ -79,7 +88,7 @@ class ForecastPart(_OfOnePlace):
         "when, in a run through time; its end if not given", "2026-05-02", default=None
     )
     deviation: Any = told("standard deviation that it would be measured with", "2 cm", default=None)
-    ways: ClassVar[tuple[str, ...]] = ("level_at", *_OfOnePlace.ways)
+    ways: ClassVar[tuple[str, ...]] = ("level_at", *OfOnePlacePart.ways)
 
     @model_validator(mode="after")
     def _in_a_layer(self) -> Self:
@@ -127,8 +136,8 @@ class PilotPart(Part):
         return self
 
 
-class ParameterPart(Part):
-    """Something that a fit may change, told as in [[edit]]: of what, where, and what is done with the number."""
+class ChangedPart(Part):
+    """Something that is changed, told as in [[edit]]: of what, where, and what is done with the value."""
 
     name: str = told("that people can read", "conductivity of sand")
     of: str = told(
@@ -145,6 +154,11 @@ class ParameterPart(Part):
     within: ShapeFile | None = told(
         "cells with their centre in polygons", {"file": "site.gpkg", "table": "valley"}, default=None
     )
+
+
+class ParameterPart(ChangedPart):
+    """Something that a fit may change, told as in [[edit]]: of what, where, and what is done with the number."""
+
     start: Any = told("where it starts; as the project has it if not given", "10 m/day", default=None)
     lower: Any = told("the least it may be", "1 m/day", default=None)
     upper: Any = told("the most it may be", "100 m/day", default=None)

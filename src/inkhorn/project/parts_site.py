@@ -38,6 +38,7 @@ from inkhorn.project.parts import (
     range_in_schema,
     told,
 )
+from inkhorn.project.parts_random import RandomPart
 from inkhorn.project.parts_space import SurfacePart
 from inkhorn.site import (
     Choice,
@@ -400,9 +401,9 @@ class EditPart(Part):
 
     ``of = "horizontal_conductivity"``, ``of = "river.stage"``, ``of = "base"`` (the bottom of cells, with which the
     top of what lies beneath moves) or ``of = "ground"`` (the top of the uppermost cells); and one of `value`,
-    `factor` (a number, or a series), `add`, `surface` (one for each place), `series`, or a column of the polygons
-    it is made within. What a feature states is edited in the unit in which it states it: the conductance of a drain
-    along a line by the metre, whatever the grid.
+    `factor` (a number, or a series), `add`, `surface` (one for each place), `random` (a field), `series`, or a column
+    of the polygons it is made within. What a feature states is edited in the unit in which it states it: the
+    conductance of a drain along a line by the metre, whatever the grid.
     """
 
     of: str = told("what is changed", "river.stage")
@@ -416,6 +417,12 @@ class EditPart(Part):
     )
     surface_is: Literal["value", "factor", "added"] = told(
         "what that surface is: the value, a factor on it, or added to it", "factor", default="value"
+    )
+    random: RandomPart | None = told(
+        "a random field, that of its seed", {"variance": 0.8, "length": "250 m"}, default=None
+    )
+    random_is: Literal["value", "factor", "added"] = told(
+        "what that field is: the value, a factor on it, or added to it", "value", default="factor"
     )
     series: SeriesPart | None = told("its values in time", {"series": "stages.csv"}, default=None)
     within: ShapeFile | None = told(
@@ -435,7 +442,7 @@ class EditPart(Part):
 
     @model_validator(mode="after")
     def _one(self) -> EditPart:
-        ways = ("value", "factor", "add", "surface", "series", "column")
+        ways = ("value", "factor", "add", "surface", "random", "series", "column")
         given = [k for k in ways if getattr(self, k) is not None]
         if len(given) != 1:
             raise ValueError(f"an edit is one change; got {given or 'none'}. Give one of {list(ways)}")

@@ -15,6 +15,7 @@ from inkhorn.project.inputs import Inputs
 from inkhorn.project.parts_grid import FileMeshPart, MeshPart
 from inkhorn.project.project_file import ProjectFile
 from inkhorn.project.read_fit import FitPlan, Places
+from inkhorn.project.read_vary import VaryPlan
 from inkhorn.project.source import Source
 from inkhorn.site import (
     Edit,
@@ -63,6 +64,8 @@ class Project:
         The shapes of files near which cells are to be small, by grid and place in its list.
     fits : tuple of FitPlan
         The fits that are asked for.
+    varies : tuple of VaryPlan
+        Many runs that are asked for.
     forecasts, candidates : Places
         Where numbers are forecast with each fit, and what might be measured next.
     """
@@ -80,6 +83,7 @@ class Project:
     findings: tuple[Finding, ...] = field(repr=False, default=())
     near_shapes: dict[tuple[str | None, int], list[Any]] = field(repr=False, default_factory=dict)
     fits: tuple[FitPlan, ...] = field(repr=False, default=())
+    varies: tuple[VaryPlan, ...] = field(repr=False, default=())
     forecasts: Places = field(repr=False, default=Places())
     candidates: Places = field(repr=False, default=Places())
 

@@ -36,6 +36,7 @@ from inkhorn.project.parts_site import (
     material_part,
 )
 from inkhorn.project.parts_space import BoundaryPart, LayerPart, LocalPart, SurfacePart
+from inkhorn.project.parts_vary import VaryPart
 from inkhorn.project.places import Places
 from inkhorn.project.variants import merged
 from inkhorn.site import Feature, Material, declared_fields, kinds, material_fields
@@ -86,6 +87,9 @@ class ProjectFile(Part):
     fit: Annotated[list[FitPart], OneOrMore] = told(
         "what `inkhorn fit` may change: a table, or several with names", default_factory=list
     )
+    vary: Annotated[list[VaryPart], OneOrMore] = told(
+        "what `inkhorn vary` does: a table, or several with names", default_factory=list
+    )
     draw: DrawPart = told("how pictures are drawn", default=DrawPart())
 
     @field_validator(
@@ -99,6 +103,7 @@ class ProjectFile(Part):
         "fit",
         "forecast",
         "candidate",
+        "vary",
     )
     @classmethod
     def _names_differ(cls, parts: list[Any]) -> list[Any]:

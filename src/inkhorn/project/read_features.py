@@ -8,13 +8,14 @@ from typing import Any
 import numpy as np
 
 from inkhorn.dates import one_date
-from inkhorn.errors import InputError, did_you_mean, gathering
+from inkhorn.errors import InputError, did_you_mean, gathering, naming
 from inkhorn.files.shapes import Shape
 from inkhorn.files.tables import Table
 from inkhorn.model import dimension_of
 from inkhorn.project.parts import Column, Raw, ReturnedPart, SeriesPart, SoilWaterPart
 from inkhorn.project.parts_site import EditPart, FeaturePart, TimePart, WellsPart
 from inkhorn.project.parts_space import SurfacePart
+from inkhorn.project.read_random import RandomReader
 from inkhorn.project.read_strata import StrataReader
 from inkhorn.project.source import Source
 from inkhorn.site import (
@@ -364,10 +365,14 @@ class FeatureReader:
         how, value = "set", part.value
         if part.factor is not None:
             how, value, kind = "factor", part.factor, "number"
-        elif part.surface is not None and part.surface_is == "factor":
+        elif (part.surface is not None and part.surface_is == "factor") or (
+            part.random is not None and part.random_is == "factor"
+        ):
             how, value, kind = "factor", None, "number"
         else:
-            added = part.surface is not None and part.surface_is == "added"
+            added = (part.surface is not None and part.surface_is == "added") or (
+                part.random is not None and part.random_is == "added"
+            )
             how, value = ("add", part.add) if part.add is not None or added else ("set", part.value)
             mine = [f for f in features if part.feature in (None, f.name)]
             try:
@@ -399,6 +404,11 @@ class FeatureReader:
             value = self.series(value, "number", part.feature or "", *key, "factor")
         elif part.surface is not None:
             value = self.strata.surface(part.surface, *key, "surface", kind=kind)
+        elif part.random is not None:
+            mine = [f for f in features if part.feature in (None, f.name)]
+            with naming(by):
+                own = dimension_of(value_named(part.of), mine)
+            value = RandomReader(self.source, self.strata).field(part.random, kind, own, *key, "random")
         elif part.series is not None:
             value = self.series(part.series, kind, part.feature or "", *key, "value")
         else:

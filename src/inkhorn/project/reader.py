@@ -16,6 +16,7 @@ from inkhorn.project.project import Project
 from inkhorn.project.read_features import FeatureReader
 from inkhorn.project.read_fit import FitReader
 from inkhorn.project.read_strata import StrataReader
+from inkhorn.project.read_vary import VaryReader
 from inkhorn.project.source import Source
 from inkhorn.project.unusual import unusual
 from inkhorn.project.variants import variant_file
@@ -55,6 +56,7 @@ class _Reader:
         self.strata = StrataReader(self.source)
         self.features = FeatureReader(self.source, self.strata)
         self.fit = FitReader(self.source)
+        self.vary = VaryReader(self.source, self.strata)
 
     def boundary(self) -> Any:
         import shapely
@@ -337,6 +339,7 @@ def read_project(path: str | Path, *, variant: str | None = None) -> Project:
         "lines": lines,
         "near_shapes": reader.near_shapes(),
         "fits": reader.fit.plans(site),
+        "varies": reader.vary.plans(site, lines),
         "forecasts": reader.fit.places(reader.asked.forecast, lines, "forecast"),
         "candidates": reader.fit.places(reader.asked.candidate, lines, "candidate"),
     }

@@ -8,6 +8,7 @@ from .journal import Journal as Journal
 from .making import fit_project as fit_project
 from .making import look_before_fit as look_before_fit
 from .making import run_project as run_project
+from .making import vary_project as vary_project
 from .opening import Run as Run
 from .opening import open_run as open_run
 
@@ -23,5 +24,6 @@ __all__ = [
     "open_run",
     "parameter_list",
     "run_project",
+    "vary_project",
     "write_comparison",
 ]

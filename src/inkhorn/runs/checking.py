@@ -16,6 +16,7 @@ from inkhorn.runs.levels import LevelsProduct
 from inkhorn.runs.paths import PathsProduct
 from inkhorn.runs.plume import PlumeProduct
 from inkhorn.runs.product import Product
+from inkhorn.runs.vary import VaryProduct
 
 __all__ = ["PRODUCTS", "check_project", "found_before"]
 
@@ -49,6 +50,6 @@ def found_before(project: Project, model: Model) -> Findings:
 
 
 def _lacking(project: Project, model: Model) -> Iterator[Finding]:
-    for product in (*PRODUCTS, FitProduct()):
+    for product in (*PRODUCTS, FitProduct(), VaryProduct()):
         for asked in product.requests(project, model):
             yield from product.lacks(project, model, asked)

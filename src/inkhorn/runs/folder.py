@@ -86,6 +86,18 @@ FILES = {  # every file of a run: what it is called, and what is in it; {} is a 
     "worth": ("worth_of_readings.csv", "how much less sure forecasts would be without each bore or measurement"),
     "worth of new": ("worth_of_candidates.csv", "how much surer they would be with each that might be measured"),
     "worth picture": ("worth{}.png", "where one more level would make a forecast surer"),
+    "runs": ("runs.nc", "many runs: numbers that were drawn, what was watched, what maps were accumulated to"),
+    "runs statistics": ("statistics_of_runs.csv", "every statistic of what was watched, with its standard error"),
+    "every run": ("every_run.csv", "the numbers of every run, what it came to, and why it failed if it did"),
+    "failures": ("failed_runs.csv", "the runs that failed, and why"),
+    "rank correlations": ("rank_correlations.csv", "how what was watched goes with what was varied"),
+    "bands": ("bands{}.csv", "mean, deviation and quantiles in time, and the share of runs above the limit"),
+    "chance map": ("map_of_runs{}.nc", "mean, deviation, quantiles and chance of passing a limit, by plan cell"),
+    "runs workbook": ("runs.xlsx", "the tables of many runs, a sheet each"),
+    "watched picture": ("watched{}.png", "how something watched is spread, and how its mean settled"),
+    "bands picture": ("bands{}.png", "something watched in time, as runs have it"),
+    "chance picture": ("map_of_runs{}.png", "a map of many runs"),
+    "field check": ("field_check{}.png", "random fields against the variogram that was asked for"),
     "field picture": ("field{}.png", "a field before and after the fit, with its pilot points"),
 }  # fmt: skip
 

@@ -72,7 +72,7 @@ def new_run_folder(parent: Path, kind: str, name: str, journal: Journal, again: 
     parent : Path
         In which folder.
     kind : str
-        "run" or "fit".
+        "run", "fit" or "vary".
     name : str
         Of the variant and the grid; may be empty.
     journal : Journal
@@ -152,6 +152,8 @@ def _what_is_kept(folder: RunFolder) -> str:
 
     steps, reached = folder.about.get("kept") or records_kept(folder.path / FILES["steps"][0])
     iterations = folder.about.get("iterations")
+    if folder.about.get("kind") == "vary":
+        return f"{folder.about.get('runs', 0)} runs are"
     if folder.about.get("in time"):
         first = f"{steps} step{'s'[: steps != 1]}, up to day {reached:g},"
     elif steps:
@@ -186,7 +188,7 @@ def _take_up(beside: Path, journal: Journal) -> None:
     except InputError:
         folder = RunFolder(beside)
     steps, _ = records_kept(beside / FILES["steps"][0])
-    if not (folder.done or steps or "iterations" in folder.about):
+    if not (folder.done or steps or {"iterations", "runs"} & set(folder.about)):
         shutil.rmtree(beside, ignore_errors=True)
         journal.tell(
             f"a run that was killed before anything was solved has left {beside}; it is cleared away"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Callable, Iterator
+from concurrent.futures import Executor
 from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
@@ -11,8 +12,9 @@ from typing import Any
 
 from inkhorn.calibration import FitResult, Knowledge
 from inkhorn.draw import save_figure
+from inkhorn.ensemble import Ensemble
 from inkhorn.errors import InkhornError, InputError
-from inkhorn.files import StepFile, written_whole
+from inkhorn.files import StepFile, write_table, written_whole
 from inkhorn.flow import FlowResult, solve_flow
 from inkhorn.model import Findings, Model
 from inkhorn.project import FitPlan, Project
@@ -25,9 +27,11 @@ from inkhorn.runs.folder import RunFolder, describe
 from inkhorn.runs.journal import Journal
 from inkhorn.runs.keeping import new_run_folder, take_up_killed
 from inkhorn.runs.product import Product, Work, digest_of, key_of
+from inkhorn.runs.vary import VaryProduct, varied_runs
+from inkhorn.runs.vary_set_up import VarySetUp, vary_named
 from inkhorn.stopping import asked_to_stop
 
-__all__ = ["fit_project", "look_before_fit", "run_project"]
+__all__ = ["fit_project", "look_before_fit", "run_project", "vary_project"]
 
 
 class _Making:
@@ -99,10 +103,10 @@ class _Making:
                     made.append((product, asked, self._one(product, work, asked)))
         write_findings(self.found if fit is None else found_before(work.project, work.model), work)
         for k, (product, asked, one) in enumerate(made):
-            with self._not_drawn(f"the pictures of {key_of(product, asked)}"):
+            with self.not_drawn(f"the pictures of {key_of(product, asked)}"):
                 for picture in product.draw(work, asked, one) if one is not None else ():
                     self.journal.progress(f"drawing {picture.what}", k / len(made))
-                    with self._not_drawn(picture.path.name):
+                    with self.not_drawn(picture.path.name):
                         save_figure(picture.path, picture.fill, units=work.project.shown_in)
         if self.failed:
             raise self.failed[0]
@@ -139,7 +143,7 @@ class _Making:
             self.journal.tell(line)
 
     @contextmanager
-    def _not_drawn(self, what: str) -> Iterator[None]:
+    def not_drawn(self, what: str) -> Iterator[None]:
         """Tell of a picture that cannot be drawn; it costs nothing else."""
         try:
             yield
@@ -164,7 +168,7 @@ def _to_go_on_from(path: Path, kind: str) -> RunFolder:
         raise InputError(
             f'"{path}" is of `inkhorn {folder.about.get("kind")}`, not of `inkhorn {kind}`. Go on with that.'
         )
-    if folder.about.get("state") == "whole":
+    if folder.about.get("state") == "whole" and kind != "vary":  # runs may be added to others
         raise InputError(f'"{path}" has come to its end and is whole. There is nothing to go on with.')
     return folder
 
@@ -282,6 +286,82 @@ def fit_project(
                 beside.write_text(text, encoding="utf-8")
             making.journal.tell(f"the fitted values are the variant {keep_as}: {variant}")
     return folder.path, fit
+
+
+def vary_project(
+    project: Project,
+    out: Path | None = None,
+    journal: Journal | None = None,
+    *,
+    grid: str | None = None,
+    go_on: Path | None = None,
+    of: str | None = None,
+    runs: int | None = None,
+    workers: int | None = None,
+    cluster: str | None = None,
+    executor: Callable[[], Executor] | None = None,
+    heard: Callable[[Ensemble], None] | None = None,
+) -> tuple[Path, Ensemble]:
+    """Make the many runs that a project asks for, with inputs drawn by chance, and say what they say together.
+
+    Parameters as `run_project`, where `go_on` may be the folder of runs that came to their end, too: more are added.
+
+    Parameters
+    ----------
+    of : str, optional
+        Which, of several tables [[vary]].
+    runs : int, optional
+        How many in all, instead of what the project says.
+    workers, cluster, executor, heard
+        As of `inkhorn.vary`.
+
+    Returns
+    -------
+    folder : Path
+        The new run folder.
+    ensemble : Ensemble
+
+    Raises
+    ------
+    InputError
+        If anything asked for cannot be; before any run.
+    ConvergenceError
+        If the flow with stated inputs does not close, or every run failed.
+    """
+    plan = vary_named(project, of)
+    count = plan.asked.runs if runs is None else runs
+    making = _Making("vary", project, out, journal, grid, go_on)
+    making.name = "-".join(part for part in (making.name, plan.name) if part)
+    making.again = making.again.removesuffix(" --go-on")
+    making.again += f" --of {shlex.quote(plan.name)}" if len(project.varies) > 1 else ""
+    making.again += f" --runs {count}" if runs is not None else ""
+    making.again += f" --workers {workers}" if workers is not None else ""
+    making.again += f" --cluster {shlex.quote(cluster)}" if cluster else ""
+    making.again += " --go-on"
+    made = VarySetUp(project, plan, making.model())
+    for line in made.told_before(count, count):
+        making.journal.tell(line)
+    product = VaryProduct()
+    with making.folder() as folder:
+        ensemble = varied_runs(
+            made, folder, making.journal, runs=count, before=making.before, workers=workers, cluster=cluster,
+            executor=executor, initial_heads=making.initial_heads, heard=heard,
+        )  # fmt: skip
+        work = Work(project, made.model, None, folder, making.journal)  # type: ignore[arg-type]  # of no one flow
+        key, digest = key_of(product, plan), digest_of(project, made.model, plan)
+        for line in product.tell(work, plan, ensemble):
+            making.journal.tell(line)
+        folder.used.clear()
+        folder.file("runs")
+        product.write(work, plan, ensemble)
+        folder.finished(key, digest)
+        write_table(making.found.table(), folder.file("findings"))
+        with making.not_drawn("the pictures of many runs"):
+            for picture in product.draw(work, plan, ensemble):
+                making.journal.progress(f"drawing {picture.what}", None)
+                with making.not_drawn(picture.path.name):
+                    save_figure(picture.path, picture.fill, units=project.shown_in)
+    return folder.path, ensemble
 
 
 def _new_variant(project: Project, name: str) -> Path:

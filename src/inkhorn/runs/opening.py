@@ -17,6 +17,7 @@ if TYPE_CHECKING:  # loaded when it is used: a folder is opened at once
     from numpy.typing import NDArray
 
     from inkhorn.calibration import FitResult
+    from inkhorn.ensemble import Ensemble
     from inkhorn.flow import FlowResult
     from inkhorn.model import Model
     from inkhorn.paths import PathResult
@@ -105,7 +106,7 @@ class Run:
     @property
     def model(self) -> Model:
         """The model that was solved; of a fit that with the fitted values."""
-        return self._placed if self.about.get("kind") == "run" else self.fit.after.model
+        return self.fit.after.model if self.about.get("kind") == "fit" else self._placed
 
     @cached_property
     def flow(self) -> FlowResult:
@@ -118,6 +119,8 @@ class Run:
         """
         if self.about.get("kind") == "fit":
             return self.fit.after
+        if self.about.get("kind") == "vary":
+            raise InputError(f'"{self.path}" is of many runs, whose flows are not kept. See `ensemble`.')
         from inkhorn.runs.flow import read_flow
 
         flow = read_flow(self._placed, self._folder)
@@ -151,6 +154,24 @@ class Run:
         plan = fit_named(self.project, str(self.about.get("of", "")) if len(self.project.fits) > 1 else None)
         work = Work(self.project, self._placed, None, self._folder, Journal())  # type: ignore[arg-type]  # flow comes of it
         return FitProduct().read(work, plan)
+
+    @cached_property
+    def ensemble(self) -> Ensemble:
+        """Many runs, of a folder of `inkhorn vary`.
+
+        Raises
+        ------
+        InputError
+            If it is of something else.
+        """
+        if self.about.get("kind") != "vary":
+            raise InputError(f'"{self.path}" is of `inkhorn {self.about.get("kind")}`, not of many runs.')
+        from inkhorn.runs.vary import read_ensemble
+        from inkhorn.runs.vary_set_up import VarySetUp, vary_named
+
+        several = len(self.project.varies) > 1
+        plan = vary_named(self.project, str(self.about.get("of", "")) if several else None)
+        return read_ensemble(VarySetUp(self.project, plan, self._placed), self._folder)
 
     @cached_property
     def levels(self) -> LevelResult:

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
 import numpy as np
 
 from inkhorn import draw
+from inkhorn.ensemble import Follow
 from inkhorn.files import read_paths, write_paths, write_shapes, write_table, write_trajectories
+from inkhorn.flow import FlowResult
 from inkhorn.model import Finding, Model
 from inkhorn.paths import (
     PathResult,
@@ -27,7 +30,7 @@ from inkhorn.project.parts_asked import PathsPart
 from inkhorn.runs.product import Picture, Product, Work
 from inkhorn.runs.wants import lacking_porosity, too_much
 
-__all__ = ["PathsProduct"]
+__all__ = ["PathsProduct", "followed_by"]
 
 YEAR = 365.25
 _YOUNGER = (50.0, YEAR, 10 * YEAR, 50 * YEAR)
@@ -37,6 +40,49 @@ def _in_one_cell(model: Model, well: str) -> bool:
     """Whether no water can pass through a well from layer to layer."""
     found = [t for t in model.terms if well in t.feature_names]
     return all((t.feature_index == t.feature_names.index(well)).sum() <= 1 for t in found)
+
+
+@dataclass(frozen=True, eq=False)
+class _StartsOf:
+    """Starts that follow from the flow."""
+
+    asked: PathsPart
+    polygon: Any = None
+    layers: tuple[int, ...] = ()
+
+    def __call__(self, flow: FlowResult) -> Any:
+        asked = self.asked
+        if self.polygon is not None:
+            return starts_in_area(flow, self.polygon, layers=list(self.layers) or None, count=asked.count)
+        if asked.bores:
+            return starts_at_bores(flow, asked.bores, per_bore=asked.per_well)
+        return partial(self._inflow, flow)
+
+    def _inflow(self, flow: FlowResult, step: int) -> Starts:
+        asked = self.asked
+        return starts_of_inflow(flow, count=asked.count, backward=asked.direction == "backward", step=step)
+
+
+def followed_by(project: Project, model: Model, asked: PathsPart) -> Follow:
+    """Return the paths of a table [paths], of one run or of many."""
+    start: Any = asked.wells
+    of_flow = asked.within is not None or bool(asked.bores) or asked.from_all_inflow
+    if of_flow:
+        layers = tuple(k for n in asked.layers for k in model.grid.layers_named(n, "paths"))
+        start = _StartsOf(asked, None if asked.within is None else project.starts[asked.name], layers)
+    stops = None
+    if asked.stop_in_regions:
+        regions = project.cells_of_regions(model.grid)
+        stops = np.any([regions[name] for name in asked.stop_in_regions], axis=0)
+    grid, materials = model.grid, project.site.materials
+    by_layer = [asked.retardation.get(materials[n].name, 1.0) for n in grid.layer_names]
+    options = {
+        "backward": asked.direction == "backward", "max_time": asked.max_time, "mark": asked.mark,
+        "per_well": asked.per_well, "release": asked.release or None, "partly_taken": asked.partly_taken,
+        "through_bores": asked.through_bores, "moisture": asked.moisture,
+        "retardation": np.array(by_layer)[grid.cells.material_layer], "stop_in": stops,
+    }  # fmt: skip
+    return Follow(start, options, asked.name, of_flow)
 
 
 class PathsProduct(Product[PathResult]):
@@ -111,49 +157,9 @@ class PathsProduct(Product[PathResult]):
             )
 
     def solve(self, work: Work, asked: PathsPart) -> PathResult:
-        backward = asked.direction == "backward"
-        start: Any = asked.wells
-        if asked.within is not None:
-            layers = [k for n in asked.layers for k in work.model.grid.layers_named(n, "paths")]
-            start = starts_in_area(
-                work.flow, work.project.starts[asked.name], layers=layers or None, count=asked.count
-            )
-        elif asked.bores:
-            start = starts_at_bores(work.flow, asked.bores, per_bore=asked.per_well)
-        elif asked.from_all_inflow:
-            start = partial(self._inflow, work, asked.count, backward)
-        return trace(
-            work.flow,
-            start,
-            backward=backward,
-            max_time=asked.max_time,
-            mark=asked.mark,
-            per_well=asked.per_well,
-            release=asked.release or None,
-            partly_taken=asked.partly_taken,
-            through_bores=asked.through_bores,
-            moisture=asked.moisture,
-            retardation=self._retardation(work, asked),
-            stop_in=self._stops(work, asked),
-            progress=work.journal.progress,
-        )
-
-    @staticmethod
-    def _inflow(work: Work, count: int, backward: bool, step: int) -> Starts:
-        return starts_of_inflow(work.flow, count=count, backward=backward, step=step)
-
-    def _stops(self, work: Work, asked: PathsPart) -> Any:
-        """Cells in which paths end."""
-        if not asked.stop_in_regions:
-            return None
-        regions = work.project.cells_of_regions(work.model.grid)
-        return np.any([regions[name] for name in asked.stop_in_regions], axis=0)
-
-    def _retardation(self, work: Work, asked: PathsPart) -> Any:
-        """Of each cell, by what it is made of."""
-        grid, materials = work.model.grid, work.project.site.materials
-        by_layer = [asked.retardation.get(materials[n].name, 1.0) for n in grid.layer_names]
-        return np.array(by_layer)[grid.cells.material_layer]
+        follow = followed_by(work.project, work.model, asked)
+        start = follow.start(work.flow) if follow.of_flow else follow.start
+        return trace(work.flow, start, **follow.options, progress=work.journal.progress)
 
     def write(self, work: Work, asked: PathsPart, made: PathResult) -> None:
         file, units = work.folder.file, work.project.shown_in

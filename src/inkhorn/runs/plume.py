@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from inkhorn import draw
+from inkhorn.ensemble import Carry
 from inkhorn.errors import InputError
 from inkhorn.files import PlumeFile, read_concentration, write_shapes, write_table
 from inkhorn.model import Finding, Model
@@ -32,7 +33,7 @@ from inkhorn.units import unit_factor
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["PlumeProduct"]
+__all__ = ["PlumeProduct", "carried_by", "transport_options"]
 
 YEAR = 365.25
 _NARROW = 4.0  # cells across at half its height, below which a plume is not told well
@@ -56,6 +57,25 @@ def _dispersion(asked: TransportPart) -> Dispersion:
 
 def _immobile(asked: TransportPart) -> ImmobileWater | None:
     return None if asked.immobile is None else ImmobileWater(asked.immobile.porosity, asked.immobile.exchange)
+
+
+def carried_by(project: Project, model: Model, asked: TransportPart) -> Carry:
+    """Return what many runs carry for a table [transport]."""
+    return Carry(_species(project, asked), transport_options(project, model, asked))
+
+
+def transport_options(project: Project, model: Model, asked: TransportPart) -> dict[str, Any]:
+    """Return what `solve_transport` takes beside flow and species."""
+    part_of_grid = None
+    if asked.only_in_regions:
+        regions = project.cells_of_regions(model.grid)
+        part_of_grid = np.any([regions[name] for name in asked.only_in_regions], axis=0)
+    return {
+        "duration": asked.duration, "outputs": asked.outputs, "times": asked.times or None,
+        "dispersion": _dispersion(asked), "step_length": asked.step_length, "method": asked.method,
+        "immobile": _immobile(asked), "only_in": part_of_grid, "repeated": asked.repeated, "start": asked.start,
+        "keep_flows": bool(asked.across),
+    }  # fmt: skip
 
 
 def _bringing(site: Site) -> list[str]:
@@ -160,24 +180,10 @@ class PlumeProduct(Product[Plumes]):
             shortest = min(len(f) for f in before.values())
             go_on = {name: file.result(shortest) for name, file in before.items()}
             work.journal.tell(f"transport goes on from day {next(iter(go_on.values())).times[-1]:g}")
-        part_of_grid = None
-        if asked.only_in_regions:
-            regions = project.cells_of_regions(model.grid)
-            part_of_grid = np.any([regions[name] for name in asked.only_in_regions], axis=0)
         made = solve_transport(
             work.flow,
             species,
-            duration=asked.duration,
-            outputs=asked.outputs,
-            times=asked.times or None,
-            dispersion=_dispersion(asked),
-            step_length=asked.step_length,
-            method=asked.method,
-            immobile=_immobile(asked),
-            only_in=part_of_grid,
-            repeated=asked.repeated,
-            start=asked.start,
-            keep_flows=bool(asked.across),
+            **transport_options(project, model, asked),
             go_on_from=go_on or None,
             store=stores,
             progress=work.journal.progress,
