@@ -99,7 +99,7 @@ def spread(found: Ensemble, name: str, *, column: int = -1, ax: Axes | None = No
     ax.set_xlabel(_label(found, name, column))
     ax.set_ylabel("density")
     ax.set_ylim(0.0, 1.5 * ax.get_ylim()[1])  # room for what lines are
-    ax.legend(fontsize=7, loc="upper left", ncol=2)
+    ax.legend(fontsize=7, loc="upper left", ncols=2)
     return ax
 
 

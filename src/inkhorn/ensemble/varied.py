@@ -9,28 +9,18 @@ from typing import Any, Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.calibration import FitResult, ParameterSet
+from inkhorn.calibration import FitResult
 from inkhorn.ensemble.distributions import Distribution
+from inkhorn.ensemble.varied_parts import FieldPart, FittedPart, NumberPart, VariedPart, plain_inputs
 from inkhorn.errors import InputError
 from inkhorn.fields import RandomField
 from inkhorn.model import Model
-from inkhorn.model.placing import (
-    RandomValues,
-    Target,
-    Traced,
-    change,
-    changed_by,
-    chosen_cells,
-    dimension_of,
-    target_of,
-)
+from inkhorn.model.placing import Target
 from inkhorn.site import Edit, value_named
-from inkhorn.units import KINDS
 
 __all__ = ["Drawn", "Fitted", "Varied", "VariedSet"]
 
 Array = NDArray[np.float64]
-Index = NDArray[np.int64]
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -133,6 +123,9 @@ class Drawn(NamedTuple):
 class VariedSet:
     """All that is varied on one model, ready to be drawn.
 
+    Everything has coordinates that are normal beforehand: a standard normal score for each number with a distribution,
+    the value of each field in each of its cells (of logarithms where it is one of these).
+
     Parameters
     ----------
     model : Model
@@ -141,6 +134,8 @@ class VariedSet:
 
     Attributes
     ----------
+    parts : tuple of VariedPart
+        Each varied thing on the model.
     names, units : tuple of str
         Of the numbers that have a distribution.
     notes : tuple of str
@@ -158,94 +153,91 @@ class VariedSet:
         self.model, self.varied = model, tuple(varied)
         self._refuse_repeats()
         self._base: dict[str, Target] = {}
-        self._chosen: list[NDArray[np.bool_] | None] = []
-        self._fields: list[RandomValues | None] = []
-        self._parameters: list[tuple[ParameterSet, Array, Array] | None] = []
-        names: list[str] = []
-        units: list[str] = []
-        notes: list[str] = []
-        for one in self.varied:
-            if isinstance(one, Fitted):
-                made = self._fitted(one)
-                names += list(made[0].names)
-                units += [made[0].scalars[k].unit for k in made[0].free]
-                self._chosen.append(None)
-                self._fields.append(None)
-                self._parameters.append(made)
-                continue
-            edit = one.edit()
-            for name in changed_by(edit):
-                if name not in self._base:
-                    self._base[name] = target_of(model, name, one.where)
-            target = self._base[changed_by(edit)[0]]
-            chosen = chosen_cells(edit, model.grid, model.zones, target.cells, target.features)
-            self._chosen.append(chosen)
-            self._parameters.append(None)
-            if isinstance(one.value, RandomField):
-                made_of = RandomValues(edit, one.value, target, chosen, model.grid, model.zones)
-                notes += [f"{one.name}: {n}" for n in made_of.maker.notes]
-                self._fields.append(made_of)
-            else:
-                names.append(one.name)
-                units.append(self._unit(one, target, chosen))
-                self._fields.append(None)
-        self.names, self.units, self.notes = tuple(names), tuple(units), tuple(notes)
+        self.parts = tuple(self._part(one) for one in self.varied)
+        self.names = tuple(n for part in self.parts for n in part.names)
+        self.units = tuple(u for part in self.parts for u in part.units)
+        self.notes = tuple(n for part in self.parts for n in part.notes)
         self._try_extremes()
 
     def __len__(self) -> int:
         return len(self.names)
 
     def __repr__(self) -> str:
-        return f"VariedSet({len(self)} numbers, {sum(f is not None for f in self._fields)} random fields)"
+        return f"VariedSet({len(self)} numbers, {sum(isinstance(p, FieldPart) for p in self.parts)} random fields)"
+
+    def _part(self, one: Varied | Fitted) -> VariedPart:
+        if isinstance(one, Fitted):
+            return FittedPart(self.model, one, self._base)
+        return (FieldPart if isinstance(one.value, RandomField) else NumberPart)(self.model, one, self._base)
 
     def _refuse_repeats(self) -> None:
         names = [one.name for one in self.varied]
         twice = next((n for n in names if names.count(n) > 1), None)
         if twice is not None:
             raise InputError(f'two varied things are called "{twice}". Give each its own name.')
-        if sum(isinstance(one, Fitted) for one in self.varied) and not isinstance(self.varied[0], Fitted):
+        late = [isinstance(one, Fitted) for one in self.varied]
+        if any(late[late.count(True) :]):
             raise InputError(
                 "the parameters of a fit come first: what else is varied acts on what they left."
             )
 
-    def _fitted(self, one: Fitted) -> tuple[ParameterSet, Array, Array]:
-        """A fit's parameters on this model, their coordinates, and a root of their covariance."""
-        parameters = ParameterSet(self.model, one.fit.parameters.parameters)
-        precision = one.fit.knowledge.afterwards
-        if len(parameters) != len(precision):
-            raise InputError(
-                f"{one.name}: the model has other parameters than the fit. Use the model it was of."
-            )
-        values, vectors = np.linalg.eigh(np.linalg.inv(precision))
-        return parameters, one.fit.coordinates, vectors * np.sqrt(np.maximum(values, 0.0))
-
-    def _unit(self, one: Varied, target: Target, chosen: NDArray[np.bool_]) -> str:
-        if one.how == "factor":
-            return "-"
-        site = self.model.site
-        names = [] if target.features is None else sorted(set(target.features[chosen].tolist()))
-        features = [] if site is None else [f for f in site.features if f.name in names]
-        return KINDS[dimension_of(one.of, features)].inside or "-"
-
     def _try_extremes(self) -> None:
         """Refuse what cannot be where a number is as low or as high as one in a thousand is."""
-        for k in range(len(self)):
-            for share in (0.001, 0.999):
-                shares = np.full(len(self), 0.5)
-                shares[k] = share
-                try:
-                    self.model.with_changes(self.drawn(shares, 0, fields=False).inputs)
-                except InputError as problem:
-                    end = "low" if share < 0.5 else "high"
-                    raise InputError(
-                        f'"{self.names[k]}" may be so {end} that a model cannot be: {problem} Give it bounds, or another '
-                        "distribution."
-                    ) from None
+        middle = self.middle
+        first = 0
+        for part in self.parts:
+            if part.names:
+                for k, name in enumerate(part.names):
+                    for score, end in ((-3.09, "low"), (3.09, "high")):
+                        there = middle.copy()
+                        there[first + k] = score
+                        self._try(there, name, end)
+            first += part.size
 
-    # --- drawing -----------------------------------------------------------------------------------
+    def _try(self, coordinates: Array, name: str, end: str) -> None:
+        try:
+            self.model.with_changes(self.of(coordinates).inputs)
+        except InputError as problem:
+            raise InputError(
+                f'"{name}" may be so {end} that a model cannot be: {problem} Give it bounds, or another distribution.'
+            ) from None
 
-    def drawn(self, shares: Array, seed: int | np.random.SeedSequence, *, fields: bool = True) -> Drawn:
-        """Return what a run has.
+    # --- coordinates -------------------------------------------------------------------------------
+
+    @property
+    def size(self) -> int:
+        """How many coordinates there are."""
+        return sum(part.size for part in self.parts)
+
+    def _apart(self, coordinates: Array) -> list[Array]:
+        return np.split(coordinates, np.cumsum([part.size for part in self.parts])[:-1])
+
+    @property
+    def middle(self) -> Array:
+        """The mean of all coordinates, (size,)."""
+        return np.concatenate([part.middle for part in self.parts])
+
+    @property
+    def centre(self) -> Array:
+        """Coordinates at which every number has its mean, and every field its own, (size,)."""
+        return np.concatenate(
+            [part.centre if isinstance(part, NumberPart) else part.middle for part in self.parts]
+        )
+
+    def spread(self, coordinates: Array) -> Array:
+        """Return how far to move each coordinate for a standard deviation of what it stands for, (size,)."""
+        return np.concatenate(
+            [part.spread(own) for part, own in zip(self.parts, self._apart(coordinates), strict=True)]
+        )
+
+    def covariance_times(self, vectors: Array) -> Array:
+        """Return the covariance of the coordinates times vectors, (size, k)."""
+        ends = np.cumsum([part.size for part in self.parts])[:-1]
+        rows = np.split(vectors, ends, axis=0)
+        return np.concatenate([p.covariance_times(v) for p, v in zip(self.parts, rows, strict=True)])
+
+    def prior(self, shares: Array, seed: int | np.random.SeedSequence) -> Array:
+        """Return the coordinates of a run, (size,).
 
         Parameters
         ----------
@@ -253,62 +245,39 @@ class VariedSet:
             Below which each number lies, of all.
         seed : int or numpy.random.SeedSequence
             Of its random fields.
-        fields : bool
-            Whether there are any; if not their means stand for them.
         """
-        source = seed if isinstance(seed, np.random.SeedSequence) else np.random.SeedSequence(seed)
-        children = source.spawn(len(self.varied))
-        draws = [
-            None if made is None else made.of_field(self._field_of(made, children[k] if fields else None))
-            for k, made in enumerate(self._fields)
-        ]
-        return self.with_fields(shares, draws)
-
-    @staticmethod
-    def _field_of(made: RandomValues, seed: np.random.SeedSequence | None) -> Array:
-        if seed is not None:
-            return made.maker.draw(seed)
-        middle = made.maker.expected()
-        return np.exp(middle) if made.maker.field.logarithmic else middle
-
-    def with_fields(self, shares: Array, draws: Sequence[Array | None]) -> Drawn:
-        """Return what a run has whose random fields are told, a value at each place of what each changes."""
-        targets = dict(self._base)
-        inputs: dict[str, Array] = {}
-        numbers, first = np.empty(len(self)), 0
-        for k, one in enumerate(self.varied):
-            made = self._parameters[k]
-            if made is not None:
-                count = len(made[0])
-                free = self._posterior(made, shares[first : first + count])
-                numbers[first : first + count] = made[0].numbers(free)
-                first += count
-                inputs |= made[0].made(free).inputs
-                for name in set(targets) & set(inputs):
-                    measure = self.model.traces.measures.get(name, 1.0)
-                    old = targets[name]
-                    targets[name] = Target(Traced(inputs[name] / measure), old.cells, old.features)
-                continue
-            assert isinstance(one, Varied)
-            chosen = self._chosen[k]
-            assert chosen is not None
-            drawn = draws[k]
-            if drawn is None:
-                assert isinstance(one.value, Distribution)
-                numbers[first] = float(one.value.at(shares[first]))
-                drawn = np.full(len(chosen), numbers[first])
-                first += 1
-            change(targets, one.edit(), Traced(drawn), chosen)
-        for name, target in targets.items():
-            inputs[name] = target.values.values * self.model.traces.measures.get(name, 1.0)
-        return Drawn(inputs, numbers)
-
-    @staticmethod
-    def _posterior(made: tuple[ParameterSet, Array, Array], shares: Array) -> Array:
         from scipy.special import ndtri
 
-        parameters, middle, root = made
-        return np.clip(middle + root @ ndtri(shares), *parameters.bounds)
+        source = seed if isinstance(seed, np.random.SeedSequence) else np.random.SeedSequence(seed)
+        scores = np.split(ndtri(shares), np.cumsum([len(part.names) for part in self.parts])[:-1])
+        children = source.spawn(len(self.parts))
+        return np.concatenate(
+            [p.drawn(own, child) for p, own, child in zip(self.parts, scores, children, strict=True)]
+        )
+
+    def _changed(self, coordinates: Array) -> dict[str, Target]:
+        targets, first = dict(self._base), 0
+        for part, own in zip(self.parts, self._apart(coordinates), strict=True):
+            part.put(targets, own, first)
+            first += part.size
+        return targets
+
+    def of(self, coordinates: Array) -> Drawn:
+        """Return what a run with some coordinates has."""
+        numbers = [p.numbers(own) for p, own in zip(self.parts, self._apart(coordinates), strict=True)]
+        return Drawn(plain_inputs(self.model, self._changed(coordinates)), np.concatenate(numbers))
+
+    def changes(self, coordinates: Array) -> dict[str, Any]:
+        """Return the derivative of every array by the coordinates, sparse (n_values, size)."""
+        found = {}
+        for name, target in self._changed(coordinates).items():
+            scaled = target.values * self.model.traces.measures.get(name, 1.0)
+            found[name] = scaled.matrix(self.size)
+        return found
+
+    def drawn(self, shares: Array, seed: int | np.random.SeedSequence) -> Drawn:
+        """Return what a run has; as `prior`."""
+        return self.of(self.prior(shares, seed))
 
     def model_of(self, drawn: Drawn) -> Model:
         """Return the model of a run.
