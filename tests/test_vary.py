@@ -281,6 +281,7 @@ def test_what_cannot_be_watched_is_refused_before_any_run(watch, message):
 
 # --- workers that die, and clusters ---------------------------------------------------------------
 
+
 class Deadly(ik.Carry):
     """Kills its worker in some runs: once, or each time."""
 

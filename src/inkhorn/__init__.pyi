@@ -24,6 +24,7 @@ from .ensemble import Uniform as Uniform
 from .ensemble import Varied as Varied
 from .ensemble import Watch as Watch
 from .ensemble import WatchMap as WatchMap
+from .ensemble import first_order as first_order
 from .ensemble import vary as vary
 from .errors import ConvergenceError as ConvergenceError
 from .errors import InkhornError as InkhornError

@@ -4,6 +4,7 @@ from inkhorn.ensemble.asked import Carry, Follow, Outcome
 from inkhorn.ensemble.crews import Crew, DaskCluster, Executors, Here, LocalProcesses
 from inkhorn.ensemble.distributions import Distribution, LogNormal, Normal, Triangular, Uniform
 from inkhorn.ensemble.maps import MapStatistics, WatchMap
+from inkhorn.ensemble.moments import first_order
 from inkhorn.ensemble.monte_carlo import Settle, vary
 from inkhorn.ensemble.result import Ensemble
 from inkhorn.ensemble.sampling import SAMPLINGS, Shares
@@ -39,6 +40,7 @@ __all__ = [
     "VariedSet",
     "Watch",
     "WatchMap",
+    "first_order",
     "statistics_of",
     "vary",
 ]

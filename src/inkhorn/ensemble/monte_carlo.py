@@ -11,6 +11,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from inkhorn.calibration import Observations
+from inkhorn.ensemble.adjusting import Adjusting
 from inkhorn.ensemble.asked import Carry, Follow
 from inkhorn.ensemble.crews import Crew, crew_of
 from inkhorn.ensemble.maps import WatchMap
@@ -85,6 +87,7 @@ def vary(
     maps: Sequence[WatchMap] = (),
     carry: Sequence[Carry] | Carry = (),
     follow: Sequence[Follow] | Follow = (),
+    fit_to: Observations | None = None,
     settle: Settle | None = None,
     workers: int | None = None,
     executor: Callable[[], Executor] | None = None,
@@ -123,6 +126,10 @@ def vary(
         What is dissolved in the flow.
     follow : Follow or sequence of Follow
         Paths that are followed.
+    fit_to : Observations, optional
+        What was measured, with standard deviations: each run is fitted to it by changing what was drawn as little as need
+        be, so that together the runs show what is known afterwards. Where the flow goes through time it may be that of
+        the steady first period.
     settle : Settle, optional
         When there are runs enough.
     workers : int, optional
@@ -183,7 +190,10 @@ def vary(
     tell("the run with the values as stated", None)
     steps = {"order": 1, "results": "steps", **(solver or {})}
     near = solve_flow(model, initial_heads=initial_heads, **steps).steps[0].heads
-    recipe = Recipe(ready, watching, shares, seed, carries, follows, steps, np.asarray(near), initial_heads)
+    recipe = Recipe(
+        ready, watching, shares, seed, carries, follows, steps, np.asarray(near), initial_heads,
+        None if fit_to is None else _adjusting(model, varied, fit_to, steps, np.asarray(near)),
+    )  # fmt: skip
     outcome = recipe.outcome_of(model)
     stated = watching.read(outcome)
     watching.read_maps(outcome)  # what cannot be read is said before many runs are made
@@ -204,6 +214,22 @@ def vary(
             f"all {state.count} runs failed; the first because: {state.failed[0]} Vary less, or mend the model."
         )
     return replace(found, reason=reason)
+
+
+def _adjusting(
+    model: Model, varied: Sequence[Varied | Fitted], seen: Observations, steps: Mapping[str, Any], near: Array
+) -> Adjusting:
+    """What fits runs to readings: of flow through time, or of its steady first period if the readings are."""
+    of_steady = bool(np.isnan(seen.table["time [day]"].to_numpy(dtype=np.float64)).all())
+    if of_steady and model.schedule is not None:
+        if not model.schedule.steady[0]:
+            raise InputError(
+                "the readings are means beside steady flow, and the first period is not steady. Let it be, or give "
+                "readings in time."
+            )
+        model = model.at_period(0)
+    solver = {k: v for k, v in steps.items() if k not in ("order", "results", "head_error")}
+    return Adjusting(VariedSet(model, varied), seen, solver, near)
 
 
 class _Making:

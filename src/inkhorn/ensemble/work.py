@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from inkhorn.ensemble.adjusting import Adjusting
 from inkhorn.ensemble.asked import Carry, Follow, Outcome
 from inkhorn.ensemble.readers import Watching
 from inkhorn.ensemble.sampling import Shares
@@ -71,6 +72,8 @@ class Recipe:
         With the values that the model states: where solving begins.
     initial_heads : any
         Of flow in time that does not begin steady.
+    adjusting : Adjusting, optional
+        Fits each run to readings.
     """
 
     varied: VariedSet
@@ -82,10 +85,21 @@ class Recipe:
     solver: Mapping[str, Any] = field(default_factory=dict)
     near: Array | None = None
     initial_heads: Any = None
+    adjusting: Adjusting | None = None
 
     def drawn(self, run: int) -> Drawn:
-        """Return what a run has."""
-        return self.varied.drawn(self.shares.of(run), np.random.SeedSequence([self.seed, 4, run]))
+        """Return what a run has beforehand."""
+        return self.varied.of(self._prior(run))
+
+    def _prior(self, run: int) -> Array:
+        return self.varied.prior(self.shares.of(run), np.random.SeedSequence([self.seed, 4, run]))
+
+    def _taken(self, run: int) -> Drawn:
+        """What a run has, fitted to its readings where there are any."""
+        drawn = self._prior(run)
+        if self.adjusting is not None:
+            drawn = self.adjusting.adjusted(drawn, np.random.SeedSequence([self.seed, 5, run]))
+        return self.varied.of(drawn)
 
     def flow_of(self, model: Model) -> FlowResult:
         """Solve the flow of a run, from heads that are the same for all."""
@@ -102,16 +116,17 @@ class Recipe:
 
     def made(self, run: int) -> Made:
         """Make a run. What cannot be solved is no error, but a reason."""
-        drawn = self.drawn(run)
-        none = Made(run, drawn.numbers, np.full(len(self.watching), np.nan), [])
+        numbers = np.full(len(self.varied), np.nan)
         try:
+            drawn = self._taken(run)
+            numbers = drawn.numbers
             outcome = self.outcome_of(self.varied.model_of(drawn))
             return Made(run, drawn.numbers, self.watching.read(outcome), self.watching.read_maps(outcome))
         except InkhornError as problem:
             reason = str(problem)
         except (ArithmeticError, ValueError, IndexError, KeyError, TypeError, MemoryError) as problem:
             reason = f"{type(problem).__name__}: {problem}"
-        return Made(none.run, none.numbers, none.values, none.maps, reason.partition("\n")[0])
+        return Made(run, numbers, np.full(len(self.watching), np.nan), [], reason.partition("\n")[0])
 
     def packed(self) -> tuple[str, bytes]:
         """Return it as bytes, and what they are known by."""

@@ -1,6 +1,6 @@
 """Particle paths on a flow."""
 
-from inkhorn.paths.field import Field, FieldMaker
+from inkhorn.paths.field import Field, VelocityMaker
 from inkhorn.paths.result import PathResult
 from inkhorn.paths.starts import (
     Starts,
@@ -16,7 +16,7 @@ from inkhorn.paths.trace import refuse_many_paths, trace
 
 __all__ = [
     "Field",
-    "FieldMaker",
+    "VelocityMaker",
     "PathResult",
     "Starts",
     "days_of",

@@ -17,7 +17,7 @@ from inkhorn.paths.within import Within
 from inkhorn.space import Fans, fans_of
 from inkhorn.space.merged import MergedMesh, pairs_once
 
-__all__ = ["Field", "FieldMaker", "Passage"]
+__all__ = ["Field", "VelocityMaker", "Passage"]
 
 Array = NDArray[np.float64]
 Index = NDArray[np.int64]
@@ -88,7 +88,7 @@ class Field:
     through: Mapping[str, Passage]
 
 
-class FieldMaker:
+class VelocityMaker:
     """Makes the `Field` of any step of a flow.
 
     Parameters

@@ -12,7 +12,7 @@ from numpy.typing import ArrayLike, NDArray
 from inkhorn.errors import InputError, check_positive, did_you_mean, place_words
 from inkhorn.flow import FlowResult
 from inkhorn.model import bore_cells, why_no_cell
-from inkhorn.paths.field import FieldMaker
+from inkhorn.paths.field import VelocityMaker
 from inkhorn.paths.near_wells import Bore
 from inkhorn.space import line_corners
 
@@ -98,7 +98,7 @@ def starts_at_points(
     step: int = -1,
     share: float = 1.0,
     names: Sequence[str] | None = None,
-    maker: FieldMaker | None = None,
+    maker: VelocityMaker | None = None,
 ) -> Starts:
     """Return starts at points.
 
@@ -138,7 +138,7 @@ def starts_at_points(
         )
     layer = np.argmax(inside, axis=0)
     cell = number[layer, np.arange(len(place))]
-    maker = FieldMaker(flow) if maker is None else maker
+    maker = VelocityMaker(flow) if maker is None else maker
     water = maker.water_height(step % len(flow.steps), share)[cell]
     height = np.clip((z - cells.bottom[cell]) / np.maximum(water, 1e-12), 0.0, _JUST_UNDER)
     said = [f"point {k}" for k in range(len(place))] if names is None else list(names)
@@ -155,7 +155,7 @@ def _ring(bores: Bore, bore: int, count: int) -> tuple[Array, Array, Array]:
 
 def starts_at_wells(
     flow: FlowResult, names: Sequence[str], *, backward: bool = True, per_well: int = 24, step: int = -1,
-    maker: FieldMaker | None = None,
+    maker: VelocityMaker | None = None,
 ) -> Starts:  # fmt: skip
     """Return starts around the screens of wells, by what each cell gives (backward) or gets (forward).
 
@@ -181,7 +181,7 @@ def starts_at_wells(
         If there is no such well, or none of them takes (gives) any water.
     """
     check_positive("per_well", per_well)
-    maker = FieldMaker(flow) if maker is None else maker
+    maker = VelocityMaker(flow) if maker is None else maker
     step = step % len(flow.steps)
     model, record = flow.model, flow.steps[step]
     cells = model.grid.cells
@@ -374,7 +374,7 @@ def starts_of_inflow(
     backward: bool = False,
     step: int = -1,
     seed: int = 0,
-    maker: FieldMaker | None = None,
+    maker: VelocityMaker | None = None,
 ) -> Starts:
     """Return starts wherever water enters the aquifer (backward: leaves it), each for the same flow.
 
@@ -401,7 +401,7 @@ def starts_of_inflow(
         If nothing enters.
     """
     check_positive("count", count)
-    maker = FieldMaker(flow) if maker is None else maker
+    maker = VelocityMaker(flow) if maker is None else maker
     step = step % len(flow.steps)
     record, grid, random = flow.steps[step], flow.model.grid, np.random.default_rng(seed)
     through, bores = maker.passages(record), maker.bores(record)
@@ -469,7 +469,7 @@ def _names(flow: FlowResult, term: Index, entry: Index) -> NDArray[Any]:
     return found
 
 
-def _strewn(maker: FieldMaker, cell: Index, random: np.random.Generator) -> tuple[Index, Array, Array]:
+def _strewn(maker: VelocityMaker, cell: Index, random: np.random.Generator) -> tuple[Index, Array, Array]:
     """Places anywhere in cells, evenly by area: plan cells, x and y."""
     fans = maker.fans
     plans, starts = maker.plans_of_cells

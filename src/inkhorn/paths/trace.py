@@ -12,7 +12,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_nonnegative, check_positive
 from inkhorn.flow import FlowResult
-from inkhorn.paths.field import Field, FieldMaker
+from inkhorn.paths.field import Field, VelocityMaker
 from inkhorn.paths.result import PathResult
 from inkhorn.paths.starts import Starts, starts_at_points, starts_at_wells
 from inkhorn.paths.times import Window, released, windows_of
@@ -48,7 +48,7 @@ def refuse_many_paths(count: int, *, points: bool = True) -> None:
 class _Particles:
     """The state of all particles; every array (n,)."""
 
-    def __init__(self, starts: Starts, maker: FieldMaker, release: Array, most: float, left: Array) -> None:
+    def __init__(self, starts: Starts, maker: VelocityMaker, release: Array, most: float, left: Array) -> None:
         grid, n = maker.grid, len(starts)
         plan = starts.plan.copy()
         unknown = plan < 0
@@ -187,7 +187,7 @@ def trace(
     check_positive("threads", threads)
     if partly_taken not in _PARTLY:
         raise InputError(f'partly_taken is "{partly_taken}"; expected one of {list(_PARTLY)}.')
-    maker = FieldMaker(flow)
+    maker = VelocityMaker(flow)
     windows = windows_of(flow, backward)
     release_at = released(flow, windows, release, backward)
     starts, clock = _starts(flow, start, backward, per_well, windows, release_at, maker)
@@ -227,7 +227,7 @@ def _starts(
     per_well: int,
     windows: list[Window],
     release: Array,
-    maker: FieldMaker,
+    maker: VelocityMaker,
 ) -> tuple[Starts, Array]:
     """Starts of any kind at every time of release, and these times by the clock."""
     given: Any = start if isinstance(start, Starts) or callable(start) else list(start)
@@ -270,7 +270,7 @@ class _Tracer:
     """Takes particles through the steps of a flow, and puts down where they were and where they ended."""
 
     def __init__(
-        self, maker: FieldMaker, particles: _Particles, backward: bool, mark: float, partly_taken: str, retardation: Any,
+        self, maker: VelocityMaker, particles: _Particles, backward: bool, mark: float, partly_taken: str, retardation: Any,
         moisture: float, stop_in: Any, points: bool, threads: int, random: np.random.Generator,
     ) -> None:  # fmt: skip
         grid = maker.grid

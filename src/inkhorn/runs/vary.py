@@ -217,9 +217,9 @@ def varied_runs(
 
     found = vary(
         made.model, made.varied, made.watches, runs=runs, seed=plan.asked.seed, sampling=plan.asked.sampling,
-        maps=plan.maps, carry=made.carries, follow=made.follows, settle=plan.settle, workers=workers,
-        cluster=cluster, executor=executor, block=block, initial_heads=initial_heads, solver=made.solver, keep=kept,
-        heard=listened, go_on=state, progress=journal.progress,
+        maps=plan.maps, carry=made.carries, follow=made.follows, settle=plan.settle, fit_to=made.readings,
+        workers=workers, cluster=cluster, executor=executor, block=block, initial_heads=initial_heads,
+        solver=made.solver, keep=kept, heard=listened, go_on=state, progress=journal.progress,
     )  # fmt: skip
     write(found)
     return found

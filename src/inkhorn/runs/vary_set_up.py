@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from inkhorn.calibration import Observations, observe
 from inkhorn.ensemble import Carry, Fitted, Follow, Varied, VariedSet, Watch
 from inkhorn.ensemble.readers import Watching
 from inkhorn.errors import InputError, naming
@@ -64,6 +65,8 @@ class VarySetUp:
     watches : tuple of Watch
     carries, follows
         What of [transport] and [paths] is watched.
+    readings : Observations or None
+        That each run is fitted to.
     """
 
     def __init__(self, project: Project, plan: VaryPlan, model: Model) -> None:
@@ -86,11 +89,29 @@ class VarySetUp:
         self.follows: tuple[Follow, ...] = tuple(
             followed_by(project, model, part) for part in asked.paths if paths & {"", part.name}
         )
+        self.readings = self._readings()
         self.watches: tuple[Watch, ...] = tuple(self._often(w, every) for w, every in plan.watches)
         self.varied: tuple[Varied | Fitted, ...] = (
             *(self._fitted(part.run, part.name) for part in plan.asked.fit),
             *plan.varied,
         )
+
+    def _readings(self) -> Observations | None:
+        """What was measured, of runs that are fitted to it: means beside the steady flow, or that of the first period."""
+        if not self.plan.asked.fit_levels:
+            return None
+        model, project = self.model, self.project
+        with naming(f"{project.path.name}, [vary] fit_levels"):
+            if model.schedule is not None and model.schedule.steady[0]:
+                model = model.at_period(0)
+            rules = project.fits[0].rules if project.fits else ()
+            found = observe(model, project.site.bores, project.site.measurements, rules=rules)
+            if not found.stated:
+                raise InputError(
+                    "readings have no standard deviations. Give `deviation` to [bores] or [[measured]], or a "
+                    "[[fit.weight]]."
+                )
+            return found
 
     def _refuse_twice(self, used: list[Any]) -> None:
         """Refuse a species that several tables carry, as what is watched would not be told apart."""
@@ -159,6 +180,8 @@ class VarySetUp:
             if isinstance(v.value, RandomField) and v.value.measured is not None
         ]
         said = [digest_of(self.project, self.model, None), asked, tables, points, block, repr(self.solver)]
+        if self.readings is not None:
+            said.append(self.readings.table.to_csv(float_format="%.17g"))
         said += [v.fit.coordinates.tolist() for v in self.varied if isinstance(v, Fitted)]
         return blake2b(json.dumps(said, default=str).encode(), digest_size=8).hexdigest()
 
@@ -179,6 +202,8 @@ class VarySetUp:
         does = ["solves the flow", *(f"carries {s.name}" for c in self.carries for s in c.species)]
         does += [f"follows {f.name or 'paths'}" for f in self.follows]
         yield f"each run {', '.join(does)}"
+        if self.readings is not None:
+            yield f"each run is fitted to {len(self.readings)} readings, changing what was drawn as little as need be"
         if self.plan.settle is not None:
             settle = self.plan.settle
             yield (
