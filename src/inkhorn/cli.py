@@ -311,6 +311,13 @@ def vary(
     runs: Annotated[
         int | None, typer.Option("--runs", min=1, help="How many in all, instead of what the project says.")
     ] = None,
+    fit_levels: Annotated[
+        bool | None,
+        typer.Option(
+            "--fit-levels/--no-fit-levels",
+            help="Fit each run to what was measured, or not, instead of what the project says.",
+        ),
+    ] = None,
     workers: Annotated[
         int | None,
         typer.Option(
@@ -341,6 +348,7 @@ def vary(
             go_on=go_on,
             of=of,
             runs=runs,
+            fit_levels=fit_levels,
             workers=workers,
             cluster=cluster,
             heard=heard,

@@ -263,6 +263,22 @@ def dipped(flow: FlowResult, places: list[Bore], rng: np.random.Generator) -> li
     return [(n, d, f"{z:.2f}") for n, d, z in zip(levels["bore"], days, found, strict=True)]
 
 
+def pumping_tests(model: Model, rng: np.random.Generator) -> list[tuple[Any, ...]]:
+    """Conductivities by pumping tests with their errors, as name, place, layer, value, deviation."""
+    cells, deviation = model.grid.cells, 0.15
+    rows: list[tuple[Any, ...]] = []
+    for layer, count in (("sand", 6), ("gravel", 7), ("upper limestone", 4)):
+        here = np.flatnonzero(
+            (cells.layer == model.grid.layer_index(layer)) & (np.hypot(cells.x - 3900, cells.y - 3000) < 1500)
+        )
+        for cell in rng.choice(here, count, replace=False):
+            found = model.horizontal_conductivity[cell] * np.exp(deviation * rng.standard_normal())
+            name = f"test {len(rows) + 1}"
+            place = f"{cells.x[cell]:.1f}", f"{cells.y[cell]:.1f}"
+            rows.append((name, *place, layer, f"{found:.3g}", deviation))
+    return rows
+
+
 def write_rows(path: Path, header: str, rows: list[Any]) -> None:
     """Write a CSV file."""
     path.write_text(
@@ -337,7 +353,10 @@ def make(folder: Path) -> None:
 
     project = read_project(folder / "site.toml", variant="seasons")
     places = bores(project, np.random.default_rng(SEED + 3))
-    flow = solve_flow(true_model(project, rng))
+    true = true_model(project, rng)
+    tests = pumping_tests(true, np.random.default_rng(SEED + 4))
+    write_rows(folder / "pumping_tests.csv", "name,x [m],y [m],layer,conductivity [m/day],deviation", tests)
+    flow = solve_flow(true)
     dips = dipped(flow, places, rng)
     write_rows(folder / "bores.csv", "name,x [m],y [m],layer", [(b.name, b.x, b.y, b.layer) for b in places])
     write_rows(folder / "levels.csv", "name,date,level [m]", dips)

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.calibration import FitResult
+from inkhorn.calibration.parameters import NOT_OF_HEADS
 from inkhorn.ensemble.distributions import Distribution
 from inkhorn.ensemble.varied_parts import FieldPart, FittedPart, NumberPart, VariedPart, plain_inputs
 from inkhorn.errors import InputError
@@ -268,9 +269,11 @@ class VariedSet:
         return Drawn(plain_inputs(self.model, self._changed(coordinates)), np.concatenate(numbers))
 
     def changes(self, coordinates: Array) -> dict[str, Any]:
-        """Return the derivative of every array by the coordinates, sparse (n_values, size)."""
+        """Return the derivative of every array that heads depend on by the coordinates, sparse (n_values, size)."""
         found = {}
         for name, target in self._changed(coordinates).items():
+            if name in NOT_OF_HEADS:
+                continue
             scaled = target.values * self.model.traces.measures.get(name, 1.0)
             found[name] = scaled.matrix(self.size)
         return found

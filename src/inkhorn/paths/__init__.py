@@ -16,9 +16,9 @@ from inkhorn.paths.trace import refuse_many_paths, trace
 
 __all__ = [
     "Field",
-    "VelocityMaker",
     "PathResult",
     "Starts",
+    "VelocityMaker",
     "days_of",
     "refuse_many_paths",
     "refuse_outside",

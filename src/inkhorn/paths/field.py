@@ -17,7 +17,7 @@ from inkhorn.paths.within import Within
 from inkhorn.space import Fans, fans_of
 from inkhorn.space.merged import MergedMesh, pairs_once
 
-__all__ = ["Field", "VelocityMaker", "Passage"]
+__all__ = ["Field", "Passage", "VelocityMaker"]
 
 Array = NDArray[np.float64]
 Index = NDArray[np.int64]

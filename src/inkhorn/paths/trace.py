@@ -48,7 +48,9 @@ def refuse_many_paths(count: int, *, points: bool = True) -> None:
 class _Particles:
     """The state of all particles; every array (n,)."""
 
-    def __init__(self, starts: Starts, maker: VelocityMaker, release: Array, most: float, left: Array) -> None:
+    def __init__(
+        self, starts: Starts, maker: VelocityMaker, release: Array, most: float, left: Array
+    ) -> None:
         grid, n = maker.grid, len(starts)
         plan = starts.plan.copy()
         unknown = plan < 0
@@ -270,8 +272,8 @@ class _Tracer:
     """Takes particles through the steps of a flow, and puts down where they were and where they ended."""
 
     def __init__(
-        self, maker: VelocityMaker, particles: _Particles, backward: bool, mark: float, partly_taken: str, retardation: Any,
-        moisture: float, stop_in: Any, points: bool, threads: int, random: np.random.Generator,
+        self, maker: VelocityMaker, particles: _Particles, backward: bool, mark: float, partly_taken: str,
+        retardation: Any, moisture: float, stop_in: Any, points: bool, threads: int, random: np.random.Generator,
     ) -> None:  # fmt: skip
         grid = maker.grid
         self.maker, self.particles, self.mark, self.partly_taken = maker, particles, mark, partly_taken

@@ -22,7 +22,8 @@ __all__ = [
 class MeasuredPointsPart(Part):
     """Values measured at points, which a random field honours: a table with the columns x, y and value.
 
-    It may have the columns name, layer and deviation (of natural logarithms where the field is one of these).
+    It may have the columns name, layer and deviation (of natural logarithms where the field is one of these); points of
+    layers that the field is not of are left out.
     """
 
     file: str = told("a table: CSV, text or XLSX", "pumping_tests.csv")

@@ -408,7 +408,8 @@ class FeatureReader:
             mine = [f for f in features if part.feature in (None, f.name)]
             with naming(by):
                 own = dimension_of(value_named(part.of), mine)
-            value = RandomReader(self.source, self.strata).field(part.random, kind, own, *key, "random")
+            made = RandomReader(self.source, self.strata)
+            value = made.field(part.random, kind, own, *key, "random", layers=part.layers)
         elif part.series is not None:
             value = self.series(part.series, kind, part.feature or "", *key, "value")
         else:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
+
+import numpy as np
 
 from inkhorn.errors import InputError, naming
 from inkhorn.fields import MeasuredPoints, RandomField
@@ -21,7 +24,9 @@ class RandomReader:
     def __init__(self, source: Source, strata: StrataReader) -> None:
         self.source, self.strata = source, strata
 
-    def field(self, part: RandomPart, kind: str, own: str, *key: Any) -> RandomField:
+    def field(
+        self, part: RandomPart, kind: str, own: str, *key: Any, layers: Sequence[str] = ()
+    ) -> RandomField:
         """Make a field.
 
         Parameters
@@ -33,6 +38,8 @@ class RandomReader:
             Dimension of what is varied, which is that of the points measured.
         key
             Where it stands in the file.
+        layers : sequence of str
+            That it is of; points of others in the same table are left out.
         """
         by = self.source.by(*key)
         spread = (
@@ -53,23 +60,34 @@ class RandomReader:
                 ),
                 mean=mean, logarithmic=part.logarithmic, support=part.support, apart_by=part.apart_by,
                 heights=part.heights, method=part.method, waves=part.waves, seed=part.seed,
-                measured=None if part.measured is None else self._measured(part.measured, own, *key, "measured"),
+                measured=None if part.measured is None else self._measured(part.measured, own, layers, *key, "measured"),
             )  # fmt: skip
 
-    def _measured(self, part: MeasuredPointsPart, kind: str, *key: Any) -> MeasuredPoints:
+    def _measured(
+        self, part: MeasuredPointsPart, kind: str, layers: Sequence[str], *key: Any
+    ) -> MeasuredPoints:
         by = self.source.by(*key)
         table = self.source.points(part.file, *key, "file", sheet=part.sheet)
         if not part.layer and not table.has("layer"):
             raise InputError(f"{by}: in which layer? Give `layer`, or a column of that name.")
         x, y = self.source.on_map(table, part.local, *key)
         values = table.numbers(part.column, kind)
+        n = len(values)
+        of = [part.layer] * n if part.layer else [name.strip() for name in table.text("layer")]
+        spread = np.full(n, float(part.deviation))
+        if table.has("deviation"):
+            spread = table.numbers("deviation", "number", default=part.deviation)
+        names = table.text("name") if table.has("name") else [table.row(k) for k in range(n)]
+        kept = [k for k in range(n) if not layers or of[k] in layers]
+        if not kept:
+            raise InputError(
+                f"{by}: none of the {n} points of {part.file} is in {', '.join(layers)}; they are in "
+                f"{', '.join(dict.fromkeys(of))}. Leave out `measured`, or name their layer."
+            )
         with naming(by):
             return MeasuredPoints(
-                x, y, values, part.layer or [n.strip() for n in table.text("layer")],
-                table.numbers("deviation", "number", default=part.deviation)
-                if table.has("deviation") else part.deviation,
-                table.text("name") if table.has("name") else [table.row(k) for k in range(len(values))],
-            )  # fmt: skip
+                x[kept], y[kept], values[kept], [of[k] for k in kept], spread[kept], [names[k] for k in kept]
+            )
 
     def _quantity(self, value: Any, kind: str, by: str, what: str) -> float:
         try:

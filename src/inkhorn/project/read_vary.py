@@ -111,7 +111,7 @@ class VaryReader:
 
         by = self.source.by(*key)
         kind, own = self._kinds(part, features, by)
-        value = self.random.field(part.random, kind, own, *key, "random")
+        value = self.random.field(part.random, kind, own, *key, "random", layers=part.layers)
         with naming(by):
             return Varied(value=value, **self._where(part, *key))
 

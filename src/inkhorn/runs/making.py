@@ -297,6 +297,7 @@ def vary_project(
     go_on: Path | None = None,
     of: str | None = None,
     runs: int | None = None,
+    fit_levels: bool | None = None,
     workers: int | None = None,
     cluster: str | None = None,
     executor: Callable[[], Executor] | None = None,
@@ -312,6 +313,8 @@ def vary_project(
         Which, of several tables [[vary]].
     runs : int, optional
         How many in all, instead of what the project says.
+    fit_levels : bool, optional
+        Whether each run is fitted to what was measured, instead of what the project says.
     workers, cluster, executor, heard
         As of `inkhorn.vary`.
 
@@ -335,10 +338,13 @@ def vary_project(
     making.again = making.again.removesuffix(" --go-on")
     making.again += f" --of {shlex.quote(plan.name)}" if len(project.varies) > 1 else ""
     making.again += f" --runs {count}" if runs is not None else ""
+    making.again += "" if fit_levels is None else " --fit-levels" if fit_levels else " --no-fit-levels"
     making.again += f" --workers {workers}" if workers is not None else ""
     making.again += f" --cluster {shlex.quote(cluster)}" if cluster else ""
     making.again += " --go-on"
-    made = VarySetUp(project, plan, making.model())
+    made = VarySetUp(project, plan, making.model(), fit_levels=fit_levels)
+    if made.fit_levels:
+        making.name = "-".join(part for part in (making.name, "levels fitted") if part)
     for line in made.told_before(count, count):
         making.journal.tell(line)
     product = VaryProduct()

@@ -171,7 +171,9 @@ class Run:
 
         several = len(self.project.varies) > 1
         plan = vary_named(self.project, str(self.about.get("of", "")) if several else None)
-        return read_ensemble(VarySetUp(self.project, plan, self._placed), self._folder)
+        levels = bool(self.about.get("levels", False))
+        made = VarySetUp(self.project, plan, self._placed, fit_levels=levels)
+        return read_ensemble(made, self._folder)
 
     @cached_property
     def levels(self) -> LevelResult:

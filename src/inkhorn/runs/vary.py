@@ -71,7 +71,8 @@ class VaryProduct(Product[Ensemble]):
             write_chance_map(made, name, folder.file("chance map", name))
 
     def read(self, work: Work, asked: VaryPlan) -> Ensemble:
-        return read_ensemble(VarySetUp(work.project, asked, work.model), work.folder)
+        levels = bool(work.folder.about.get("levels", asked.asked.fit_levels))
+        return read_ensemble(VarySetUp(work.project, asked, work.model, fit_levels=levels), work.folder)
 
     def draw(self, work: Work, asked: VaryPlan, made: Ensemble) -> Iterator[Picture]:
         file = work.folder.file
@@ -185,9 +186,18 @@ def varied_runs(
                 f'"{before.path}" has {state.count} runs already. Ask for more with --runs, or take them as they are.'
             )
         journal.tell(f"goes on after {state.count} runs of {before.path}")
-    about = {"digest": made.digest(block), "block": block, "seed": plan.asked.seed, "of": plan.name}
+    about = {
+        "digest": made.digest(block),
+        "block": block,
+        "seed": plan.asked.seed,
+        "of": plan.name,
+        "levels": made.fit_levels,
+    }
     folder.keep_about(
-        of=plan.name, cells=made.model.grid.n_cells, **{"in time": made.model.schedule is not None}
+        of=plan.name,
+        levels=made.fit_levels,
+        cells=made.model.grid.n_cells,
+        **{"in time": made.model.schedule is not None},
     )
     last = {"written": time.monotonic(), "took": 0.0, "told": 0 if state is None else state.count}
     so_far: list[Ensemble] = []

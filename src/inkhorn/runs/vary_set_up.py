@@ -65,11 +65,16 @@ class VarySetUp:
     watches : tuple of Watch
     carries, follows
         What of [transport] and [paths] is watched.
+    fit_levels : bool
+        Whether each run is fitted to what was measured; as the project says if not given.
     readings : Observations or None
         That each run is fitted to.
     """
 
-    def __init__(self, project: Project, plan: VaryPlan, model: Model) -> None:
+    def __init__(
+        self, project: Project, plan: VaryPlan, model: Model, *, fit_levels: bool | None = None
+    ) -> None:
+        self.fit_levels = plan.asked.fit_levels if fit_levels is None else fit_levels
         self.project, self.plan, self.model = project, plan, model
         asked = project.asked
         species = {s: part for part in asked.transport for s in part.of}
@@ -98,7 +103,7 @@ class VarySetUp:
 
     def _readings(self) -> Observations | None:
         """What was measured, of runs that are fitted to it: means beside the steady flow, or that of the first period."""
-        if not self.plan.asked.fit_levels:
+        if not self.fit_levels:
             return None
         model, project = self.model, self.project
         with naming(f"{project.path.name}, [vary] fit_levels"):
