@@ -91,6 +91,7 @@ FILES = {  # every file of a run: what it is called, and what is in it; {} is a 
     "every run": ("every_run.csv", "the numbers of every run, what it came to, and why it failed if it did"),
     "failures": ("failed_runs.csv", "the runs that failed, and why"),
     "rank correlations": ("rank_correlations.csv", "how what was watched goes with what was varied"),
+    "first order": ("first_order.csv", "mean and deviation of heads and flows by derivatives, beside those of the runs"),
     "bands": ("bands{}.csv", "mean, deviation and quantiles in time, and the share of runs above the limit"),
     "chance map": ("map_of_runs{}.nc", "mean, deviation, quantiles and chance of passing a limit, by plan cell"),
     "runs workbook": ("runs.xlsx", "the tables of many runs, a sheet each"),

@@ -6,10 +6,12 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor
 from functools import partial
-from typing import Any
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
 
 from inkhorn import draw
-from inkhorn.ensemble import Ensemble, EnsembleState, VariedSet, vary
+from inkhorn.ensemble import Ensemble, EnsembleState, VariedSet, first_order, vary
 from inkhorn.errors import InputError
 from inkhorn.files import read_runs, write_chance_map, write_runs, write_table, write_workbook
 from inkhorn.model import Finding, Model
@@ -18,6 +20,9 @@ from inkhorn.runs.folder import RunFolder
 from inkhorn.runs.journal import Journal
 from inkhorn.runs.product import Picture, Product, Work
 from inkhorn.runs.vary_set_up import VarySetUp
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 __all__ = ["VaryProduct", "read_ensemble", "varied_runs"]
 
@@ -61,6 +66,10 @@ class VaryProduct(Product[Ensemble]):
             tables["rank correlations"] = _correlations(made)
         for key, table in tables.items():
             write_table(table, folder.file(key), units)
+        if any(w.of_water for w in made.watching.watches) and not asked.asked.fit_levels:
+            table = self._first_order(work, asked, made)
+            write_table(table, folder.file("first order"), units)
+            tables["first order"] = table
         for watch in made.watching.watches:
             if len(made.times(watch.name)) > 1:
                 bands = _with_units(made, watch.name)
@@ -69,6 +78,21 @@ class VaryProduct(Product[Ensemble]):
         write_workbook(tables, folder.file("runs workbook"), units)
         for name in made.maps:
             write_chance_map(made, name, folder.file("chance map", name))
+
+    def _first_order(self, work: Work, asked: VaryPlan, made: Ensemble) -> pd.DataFrame:
+        """Mean and deviation by one flow and its derivatives, with those of the runs beside them."""
+        work.journal.progress("mean and deviation by derivatives", None)
+        set_up = VarySetUp(work.project, asked, work.model)
+        table = first_order(
+            work.model, set_up.varied, made.watching.watches, initial_heads=work.project.heads_before(work.model.grid),
+            solver={k: v for k, v in set_up.solver.items() if k not in ("order", "head_error")},
+        )  # fmt: skip
+        rows = [k for w in made.watching.watches if w.of_water for k in made.rows_of(w.name)]
+        values = np.array([made.state.column(k) for k in rows]).T
+        deviation = values.std(axis=0, ddof=1) if len(values) > 1 else np.full(len(rows), np.nan)
+        table.insert(5, "mean of runs", values.mean(axis=0))
+        table.insert(6, "deviation of runs", deviation)
+        return table
 
     def read(self, work: Work, asked: VaryPlan) -> Ensemble:
         levels = bool(work.folder.about.get("levels", asked.asked.fit_levels))
@@ -119,8 +143,6 @@ def _with_units(made: Ensemble, name: str) -> Any:
 
 def said_of(made: Ensemble, name: str) -> str:
     """Say what runs tell of something watched, at its last time."""
-    import numpy as np
-
     values, unit = made.of(name)[:, -1], made.unit(name)
     whole = len(values)
     values = values[np.isfinite(values)]

@@ -1,0 +1,262 @@
+"""Many runs of a project: from its tables to the run folder, stopped, gone on from, added to."""
+
+from __future__ import annotations
+
+import errno
+import json
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import time
+
+import numpy as np
+import numpy.testing as npt
+import pandas as pd
+import pytest
+import xarray as xr
+
+import inkhorn as ik
+from inkhorn import runs
+from inkhorn.runs import vary as varying
+
+ASKED = """
+[[species]]
+name = "salt"
+unit = "mg/l"
+limit = "20 mg/l"
+background = 5
+
+[transport]
+species = "salt"
+duration = "20 years"
+outputs = 4
+dispersivity = "20 m"
+
+[paths]
+wells = ["well 1"]
+max_time = "20 years"
+per_well = 12
+
+[[across]]
+name = "middle"
+line = [[500, 0], [500, 1000]]
+
+[vary]
+runs = 12
+seed = 3
+
+[[vary.field]]
+name = "ln K of sand"
+of = "conductivity"
+layers = ["sand"]
+random = { variance = 0.5, length = "200 m", measured = { file = "tests.csv" } }
+
+[[vary.number]]
+name = "rain"
+of = "recharge.rate"
+uniform = { lower = 0.8, upper = 1.2 }
+
+[[vary.watch]]
+name = "level"
+level_at = [300, 300]
+layer = "gravel"
+limit = "16.5 m"
+
+[[vary.watch]]
+name = "salt at the well"
+concentration_in = "well 1"
+every = "5 years"
+
+[[vary.watch]]
+name = "way"
+travel_time_of = "well 1"
+
+[[vary.watch]]
+name = "through"
+across = "middle"
+
+[[vary.map]]
+name = "salt"
+of = "concentration"
+
+[[vary.map]]
+name = "catchment"
+of = "capture"
+within = "10 years"
+"""
+
+
+@pytest.fixture
+def varied(first_project):
+    site = first_project / "site.toml"
+    text = site.read_text(encoding="utf-8")
+    start = text.index("[paths]") if "[paths]" in text else len(text)
+    head = text[:start]
+    for name in ("[fit]", "[transport]", "[[species]]"):
+        head = head[: head.index(name)] if name in head else head
+    site.write_text(
+        head.replace('rate = "250 mm/year"', 'rate = "250 mm/year"\nconcentration = { salt = "30 mg/l" }')
+        + ASKED,
+        encoding="utf-8",
+    )
+    rows = {
+        "x": [150.0, 650.0],
+        "y": [250.0, 450.0],
+        "value [m/day]": [4.0, 30.0],
+        "layer": "sand",
+        "name": ["a", "b"],
+    }
+    pd.DataFrame(rows).to_csv(first_project / "tests.csv", index=False)
+    return site
+
+
+def test_many_runs_of_a_project_are_told_kept_and_drawn_and_more_are_added(varied, command):
+    code, out, err = command("vary", varied, "--workers", 0)
+    assert (code, err) == (0, "")
+    for words in (
+        "varied: 1 number with a distribution and 1 random field",
+        "12 runs, 0 of them failed",
+        "nine in ten",
+    ):
+        assert words in out
+    folder = varied.parent / "runs" / "vary-001"
+    names = {p.name for p in folder.iterdir()}
+    assert {
+        "runs.nc", "statistics_of_runs.csv", "every_run.csv", "rank_correlations.csv", "runs.xlsx", "watched-level.png",
+        "bands-salt_at_the_well.csv", "bands-salt_at_the_well.png", "map_of_runs-salt.nc", "map_of_runs-catchment.png",
+        "first_order.csv",
+    } <= names  # fmt: skip
+    found = ik.open_run(folder).ensemble
+    assert found.state.count == 12
+    npt.assert_allclose(pd.read_csv(folder / "every_run.csv")["level [m]"], found.values[:, 0], rtol=1e-8)
+    assert found.times("salt at the well").tolist() == [1826.25, 3652.5, 5478.75, 7305.0]
+    with xr.open_dataset(folder / "map_of_runs-catchment.nc", engine="h5netcdf") as file:
+        npt.assert_allclose(file["mean"], found.map("catchment")["mean"])
+        assert 0.0 < float(file["mean"].mean()) < 1.0
+    first = pd.read_csv(folder / "first_order.csv")
+    assert first["watched"].tolist() == ["level", "through"]
+    assert (first["first-order deviation"] / first["deviation of runs"]).between(0.4, 2.5).all()
+    code, out, _ = command("vary", varied, "--workers", 0, "--runs", 16, "--go-on", folder)
+    assert (code, "goes on after 12 runs" in out) == (0, True)
+    more = ik.open_run(folder.with_name("vary-002")).ensemble
+    ready = ik.vary_project(ik.read_project(varied), varied.parent / "other", workers=2)[1]
+    npt.assert_array_equal(more.values[:12], found.values)
+    npt.assert_array_equal(ready.values, found.values)
+    assert not np.isin(more.values[12:, 0], found.values[:, 0]).any()
+    code, _, err = command("vary", varied, "--runs", 16, "--go-on", folder.with_name("vary-002"))
+    assert (code, "has 16 runs already" in err) == (2, True)
+    text = varied.read_text(encoding="utf-8").replace("variance = 0.5", "variance = 0.6")
+    varied.write_text(text, encoding="utf-8")
+    code, _, err = command("vary", varied, "--runs", 20, "--go-on", folder)
+    assert (code, "holds runs of something else" in err) == (2, True)
+
+
+@pytest.mark.slow
+def test_runs_that_are_stopped_go_on_to_the_same_bits(varied, command):
+    whole = command("vary", varied, "--workers", 2, "--runs", 120)
+    assert whole[0] == 0
+    made = varied.parent / "runs"
+    run = [sys.executable, "-m", "inkhorn", "vary", str(varied), "--workers", "2", "--runs", "120"]
+    for name in ("SIGINT", "SIGTERM"):
+        process = subprocess.Popen(run, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+        begin = time.monotonic()
+        said = ""
+        while "10 runs:" not in said and time.monotonic() - begin < 120.0:
+            said += process.stdout.readline()
+        process.send_signal(getattr(signal, name))
+        out, err = process.communicate(timeout=60)
+        assert "Traceback" not in err
+        (kept,) = made.glob("stopped-vary-*")
+        about = json.loads((kept / "about.json").read_text())
+        assert 10 <= about["runs"] < 120
+        assert f"{about['runs']} runs are kept in" in out
+        assert command("vary", varied, "--workers", 2, "--runs", 120, "--go-on", kept)[0] == 0
+        again = sorted(made.glob("vary-0*"))[-1]
+        npt.assert_array_equal(
+            runs.open_run(again).ensemble.values, runs.open_run(made / "vary-001").ensemble.values
+        )
+        for path in kept.iterdir():
+            assert not path.name.endswith(".part")
+        shutil.rmtree(kept)
+    time.sleep(0.5)
+    assert not list(made.glob(".*"))
+    assert not [p for p in _processes() if "spawn_main" in p and str(os.getpid()) in p]
+
+
+def _processes():
+    found = []
+    for path in os.listdir("/proc") if os.path.isdir("/proc") else []:
+        if path.isdigit():
+            try:
+                with open(f"/proc/{path}/cmdline", encoding="utf-8") as file:
+                    found.append(file.read().replace("\0", " "))
+            except OSError:
+                continue
+    return found
+
+
+def test_a_full_disk_ends_the_runs_with_a_word_and_costs_none_that_were_kept(varied, command, monkeypatch):
+    monkeypatch.setattr(varying, "_EVERY", 0.0)
+    monkeypatch.setattr(varying, "_SHARE", 1e9)
+    write, written = varying.write_runs, []
+
+    def full(found, path, about):
+        if len(written) == 4:
+            raise OSError(errno.ENOSPC, "No space left on device", str(path))
+        write(found, path, about)
+        written.append(found.state.count)
+
+    monkeypatch.setattr(varying, "write_runs", full)
+    code, out, err = command("vary", varied, "--workers", 0)
+    assert code == 1
+    assert "No space left" in err
+    assert "Traceback" not in err
+    monkeypatch.setattr(varying, "write_runs", write)
+    (kept,) = (varied.parent / "runs").glob("stopped-vary-*")
+    assert f"{written[-1]} runs are kept in" in out
+    assert command("vary", varied, "--workers", 0, "--go-on", kept)[0] == 0
+
+
+def test_an_edit_may_be_a_random_field(varied, command):
+    text = varied.read_text(encoding="utf-8")
+    edit = '[[edit]]\nof = "conductivity"\nlayers = ["sand"]\nrandom = { variance = 0.5, length = "200 m", seed = 4 }\n'
+    varied.write_text(text + edit, encoding="utf-8")
+    plain = ik.place(ik.read_site(varied, variant=None), ik.read_project(varied).grid())
+    field = ik.RandomField(variogram=ik.Variogram.of_lengths("exponential", 0.5, length=200.0))
+    here = np.flatnonzero(plain.grid.cells.layer == 0)
+    drawn = ik.FieldMaker(plain.grid, field, here).draw(4)
+    varied.write_text(text, encoding="utf-8")
+    before = ik.place(ik.read_site(varied), ik.read_project(varied).grid())
+    npt.assert_allclose(plain.horizontal_conductivity[here], before.horizontal_conductivity[here] * drawn)
+    npt.assert_allclose(plain.vertical_conductivity[here], before.vertical_conductivity[here] * drawn)
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "message"),
+    [
+        ("variance = 0.5, ", "", "give either a `variance` or a `deviation`"),
+        ('length = "200 m"', 'length = "200 s"', "length"),
+        ("uniform = { lower = 0.8, upper = 1.2 }", "uniform = { lower = 1.2, upper = 0.8 }", "cannot lie between"),
+        ("uniform = { lower = 0.8, upper = 1.2 }", "", "has one distribution; got none"),
+        (
+            'of = "recharge.rate"\nuniform = { lower = 0.8, upper = 1.2 }',
+            'of = "conductivity"\nnormal = { mean = 1, deviation = 1 }',
+            "may be so low",
+        ),
+        ('of = "recharge.rate"', 'of = "recharge.rat"', "recharge.rat"),
+        ('layers = ["sand"]\nrandom', 'layers = ["snad"]\nrandom', "snad"),
+        ("level_at = [300, 300]", "level_at = [3000, 300]", "lies outside the cells"),
+        ('concentration_in = "well 1"', 'concentration_in = "well 7"', 'is in "well 7"; expected one of'),
+        ('across = "middle"', 'across = "midle"', 'there is no line "midle"'),
+        ('of = "concentration"', 'of = "concentratio"', 'is of "concentratio"; expected one of'),
+        ('file = "tests.csv"', 'file = "test.csv"', "test.csv"),
+        ("runs = 12", 'runs = 12\nsettle = { watch = "levl", error = "1 cm" }', '"levl" is not watched'),
+    ],
+)  # fmt: skip
+def test_tables_of_runs_that_cannot_be_are_refused(varied, refused, old, new, message):
+    text = varied.read_text(encoding="utf-8")
+    assert old in text
+    varied.write_text(text.replace(old, new), encoding="utf-8")
+    refused(varied, message)
