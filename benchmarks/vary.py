@@ -24,7 +24,9 @@ DAYS = 400.0
 
 def case(rows: int = 60, columns: int = 100) -> tuple[ik.Model, list[ik.Varied], list[ik.Watch], ik.Carry]:
     """One confined layer, heads on two sides, a plume that begins as a block."""
-    grid = ik.layered(ik.rectangles((0, 0, 10.0 * columns, 10.0 * rows), cell=10), [10.0, 0.0], names=["sand"])
+    grid = ik.layered(
+        ik.rectangles((0, 0, 10.0 * columns, 10.0 * rows), cell=10), [10.0, 0.0], names=["sand"]
+    )
     cells = grid.cells
     sides = [np.flatnonzero(cells.x < 10), np.flatnonzero(cells.x > 10.0 * columns - 10)]
     heads = [
@@ -40,7 +42,12 @@ def case(rows: int = 60, columns: int = 100) -> tuple[ik.Model, list[ik.Varied],
     options = {"duration": DAYS, "outputs": 20, "dispersion": ik.Dispersion(2.0, 0.2)}
     watch = [
         ik.Watch(name="level", level_at=(5.0 * columns, 5.0 * rows), layer="sand"),
-        ik.Watch(name="salt", concentration_at=(5.0 * columns, 5.0 * rows), layer="sand", times=np.linspace(0, DAYS, 21)),
+        ik.Watch(
+            name="salt",
+            concentration_at=(5.0 * columns, 5.0 * rows),
+            layer="sand",
+            times=np.linspace(0, DAYS, 21),
+        ),
     ]
     return model, [ik.Varied(name="ln K", of="conductivity", value=field)], watch, ik.Carry(species, options)
 

@@ -92,12 +92,9 @@ def main() -> None:
         history = (seasons / "solver.csv").read_text(encoding="utf-8").splitlines()
         shown = "\n".join(["", "$ head -9 quillmere/runs/run-seasons-001/solver.csv", *history[:9]])
         picture_of_terminal(run + shown, HERE / "run.png")
-        wet = folder / "quillmere" / "variants" / "flooded.toml"
-        wet.write_text('[[edit]]\nof = "recharge.rate"\nfactor = 4\nreason = "a slip"\n', encoding="utf-8")
-        said(folder, "run", SITE, "--variant", "flooded")
-        shutil.copyfile(
-            wet.parent.parent / "runs" / "run-flooded-001" / "heads_sand.png", HERE / "flooded.png"
-        )
+        said(folder, "vary", SITE, "--variant", "chances", "--runs", "200")
+        many = folder / "quillmere" / "runs" / "vary-chances-001"
+        shutil.copyfile(many / "bands-chloride_at_the_hatchery.png", HERE / "vary.png")
         good = said(folder, "check", "quillmere/site.toml")
         site = folder / "quillmere" / "site.toml"
         text = site.read_text(encoding="utf-8")

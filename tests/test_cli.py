@@ -343,6 +343,7 @@ def test_what_a_material_lacks_hides_no_other_finding(first_project, command):
         ik.place(ik.read_site(site), ik.rectangles(ik.read_site(site).boundary, cell=100))
 
 
+@pytest.mark.slow
 def test_the_demo_uses_a_project_that_is_there(demo_run, command):
     project, *_ = demo_run
     site = project / "site.toml"

@@ -54,6 +54,7 @@ def overlapping(figure) -> list[tuple[str, str]]:
     ]
 
 
+@pytest.mark.slow
 def test_no_words_lie_over_others_in_any_figure_of_a_run(quillmere_folder, monkeypatch, command, tmp_path):
     """Every picture of a run in time, and those of the project: grids beside and over each other, block, section."""
     seen, seeing, plain = {}, [], FigureCanvasAgg.draw

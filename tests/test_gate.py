@@ -464,6 +464,7 @@ def base(tmp_path_factory):
     return folder / "base"
 
 
+@pytest.mark.slow
 @pytest.mark.skipif(not hasattr(os, "fork"), reason="mutations run in forked processes")
 def test_no_mutation_of_a_project_or_its_files_ends_in_a_traceback(base, tmp_path):
     """A share, by seed, of what ``benchmarks/hostile.py`` tries; and one that must be found out."""

@@ -133,6 +133,7 @@ for k in range(100000):
 """
 
 
+@pytest.mark.slow
 def test_others_read_records_while_they_are_written_and_after_the_writer_was_killed(tmp_path):
     """From another process, at any moment; all but the record being written are there, and are gone on from."""
     model, path = basin(4), tmp_path / "flow.nc"
@@ -297,6 +298,7 @@ def test_a_failure_late_costs_nothing_that_was_done_early(first_project, command
     assert missing == {"paths.png"}
 
 
+@pytest.mark.slow
 def test_a_fit_that_is_stopped_goes_on_to_the_same_bits(first_project, command, monkeypatch):
     site, made = first_project / "site.toml", first_project / "runs"
     assert command("fit", site)[0] == 0

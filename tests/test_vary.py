@@ -303,6 +303,7 @@ def deadly(**options):
     return Deadly((), {"main": os.getpid(), **options})
 
 
+@pytest.mark.slow
 def test_a_worker_that_is_killed_costs_no_run_and_one_that_dies_each_time_is_told(tmp_path):
     model = aquifer()
     plain = ik.vary(model, [LN_K, POROSITY], [LEVEL], runs=16, workers=0)

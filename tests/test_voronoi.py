@@ -182,6 +182,7 @@ def test_radial_flow_on_polygons_follows_thiem():
     assert flow.head.dims == ("time", "cell")
 
 
+@pytest.mark.slow
 def test_a_project_runs_on_polygons(quillmere_folder, command, tmp_path):
     code, out, err = command("run", quillmere_folder / "site.toml", "--grid", "voronoi", "--out", tmp_path)
     assert (code, err) == (0, "")

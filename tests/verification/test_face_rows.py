@@ -74,7 +74,9 @@ def errors(mesh, ratio):
 
 
 @pytest.mark.parametrize("ratio", [1.0, 4.0])
-@pytest.mark.parametrize("kind", MESHES)
+@pytest.mark.parametrize(
+    "kind", [pytest.param(k, marks=pytest.mark.slow) if k == "voronoi" else k for k in MESHES]
+)
 def test_heads_are_of_second_and_flows_of_first_order(kind, ratio):
     # random cells scatter about their order, and come to it on finer meshes only
     sizes = (SIDE / 60, SIDE / 120) if kind == "voronoi" else (SIDE / 20, SIDE / 80)

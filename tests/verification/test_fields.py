@@ -195,7 +195,7 @@ def test_measured_points_are_honoured_and_the_rest_varies_as_kriging_says(grid, 
     "method", ["circulant", pytest.param("spectral", marks=pytest.mark.slow), "cholesky"]
 )
 def test_means_over_cells_are_conditioned_by_the_covariance_of_points_with_cells(method):
-    grid, curve = rectangles(50.0), ik.Variogram.of_lengths("exponential", 0.8, length=60.0)
+    grid, curve = rectangles(50.0), ik.Variogram.of_lengths("exponential", 0.8, length=60.0, nugget=0.05)
     points = ik.MeasuredPoints([110.0, 330.0], [90.0, 260.0], [2.0, 30.0], "layer 1")
     field = ik.RandomField(
         mean=6.0, variogram=curve, method=method, support="averages", measured=points, waves=300

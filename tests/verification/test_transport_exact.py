@@ -357,6 +357,7 @@ def test_salt_diffuses_into_clay(length, holds):
 FAMILY = {"a": 4e-8, "b": 3e-7, "c": 0.0}
 
 
+@pytest.mark.slow
 def test_a_chain_of_three_with_unequal_retardation():
     """By Laplace's transform of its equations, van Genuchten (1985), Computers & Geosciences 11, 129-147."""
     lives, shares = {"a": 80.0, "b": 150.0, "c": 400.0}, {"a": ("b", 0.8), "b": ("c", 0.5)}

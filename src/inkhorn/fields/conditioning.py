@@ -88,7 +88,9 @@ class Kriged:
     ) -> None:  # fmt: skip
         curve = places.variogram
         self.places, self.points, self.cell = places, points, cell
-        own = curve.nugget * (cell[:, None] == cell[None, :])  # of the cell as a whole
+        # of the cell as a whole, where points stand for cells; else of each point alone
+        same = cell[:, None] == cell[None, :] if places.support == "points" else np.eye(len(cell), dtype=bool)
+        own = curve.nugget * same
         self.covariance = curve.between(points, points) + own
         system = self.covariance + np.diag(deviation**2)
         twice = np.argwhere(np.triu(self.covariance > (1.0 - 1e-12) * (curve.sill + curve.nugget), 1))
@@ -113,7 +115,7 @@ class Kriged:
         else:
             used = np.unique(part.indices)
             found = part.tocsc()[:, used] @ curve.between(inside[used], self.points)
-        if curve.nugget:
+        if curve.nugget and self.places.support == "points":
             n = np.arange(len(self.places))[some]
             found = found + curve.nugget * (n[:, None] == self.cell[None, :])
         return np.asarray(found)

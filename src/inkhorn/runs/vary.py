@@ -11,7 +11,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from inkhorn import draw
-from inkhorn.ensemble import Ensemble, EnsembleState, VariedSet, first_order, vary
+from inkhorn.ensemble import Ensemble, EnsembleState, Varied, VariedSet, first_order, vary
+from inkhorn.ensemble.varied_parts import FieldPart
 from inkhorn.errors import InputError
 from inkhorn.files import read_runs, write_chance_map, write_runs, write_table, write_workbook
 from inkhorn.model import Finding, Model
@@ -108,6 +109,11 @@ class VaryProduct(Product[Ensemble]):
             yield Picture(file("watched picture", name), f"what runs say of {name}", fill)
             if len(made.times(name)) > 1:
                 yield Picture.of(file("bands picture", name), f"{name} in time", draw.bands, made, name)
+        set_up = VarySetUp(work.project, asked, work.model)
+        for one, part in zip(set_up.varied, VariedSet(work.model, set_up.varied).parts, strict=True):
+            if isinstance(one, Varied) and isinstance(part, FieldPart):
+                fill = partial(draw.field_check, part.maker)
+                yield Picture(file("field check", one.name), f"fields of {one.name}", fill)
         for name in made.maps:
             fill = partial(draw.chance_maps, made, name)
             yield Picture(file("chance picture", name), f"the map {name}", fill)
