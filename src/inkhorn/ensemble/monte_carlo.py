@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from inkhorn.calibration import Observations
 from inkhorn.ensemble.adjusting import Adjusting
 from inkhorn.ensemble.asked import Carry, Follow
-from inkhorn.ensemble.crews import Crew, crew_of
+from inkhorn.ensemble.crews import Crew, Here, crew_of
 from inkhorn.ensemble.maps import WatchMap
 from inkhorn.ensemble.readers import Watching
 from inkhorn.ensemble.result import Ensemble
@@ -23,7 +23,7 @@ from inkhorn.ensemble.state import EnsembleState
 from inkhorn.ensemble.statistics import STATISTICS, standard_error
 from inkhorn.ensemble.varied import Fitted, Varied, VariedSet
 from inkhorn.ensemble.watched import Watch
-from inkhorn.ensemble.work import JobUnknown, Made, Recipe, one_run
+from inkhorn.ensemble.work import JobUnknown, Made, Recipe, keep_here, one_run
 from inkhorn.errors import ConvergenceError, InputError, check_positive, did_you_mean
 from inkhorn.flow import solve_flow
 from inkhorn.model import Model
@@ -197,7 +197,7 @@ def vary(
     outcome = recipe.outcome_of(model)
     stated = watching.read(outcome)
     watching.read_maps(outcome)  # what cannot be read is said before many runs are made
-    key, blob = recipe.packed()
+    key, blob = ("here", b"") if isinstance(crew, Here) else recipe.packed()
     state = go_on or EnsembleState.empty(watching, key)
     found = Ensemble(watching, state, ready.names, ready.units, stated, "runs are made", ready.notes)
 
@@ -207,8 +207,12 @@ def vary(
         if heard is not None and not last:
             heard(found)
 
+    keep_here(key, recipe if isinstance(crew, Here) else None)
     making = _Making(key, blob, state, crew, runs, settle, watching, taken_in, tell, len(ready))
-    reason = making.go()
+    try:
+        reason = making.go()
+    finally:
+        keep_here(key, None)
     if state.count and len(state.failed) == state.count:
         raise ConvergenceError(
             f"all {state.count} runs failed; the first because: {state.failed[0]} Vary less, or mend the model."

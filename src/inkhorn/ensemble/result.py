@@ -188,15 +188,15 @@ class Ensemble(Shown):
         """Return every run: its numbers, what was watched, and why it failed if it did."""
         import pandas as pd
 
-        frame = pd.DataFrame(index=pd.RangeIndex(1, self.state.count + 1, name="run"))
+        found: dict[str, Any] = {}
         numbers, values = self.numbers, self.values
         for k, (name, unit) in enumerate(zip(self.number_names, self.number_units, strict=True)):
-            frame[f"{name} [{unit}]"] = numbers[:, k]
+            found[f"{name} [{unit}]"] = numbers[:, k]
         for k, (name, day, unit, _) in enumerate(self.columns.itertuples(index=False)):
             when = "" if np.isnan(day) else f" on day {day:g}"
-            frame[f"{name}{when} [{unit}]"] = values[:, k]
-        frame["failed"] = [self.state.failed.get(k, "") for k in range(self.state.count)]
-        return frame
+            found[f"{name}{when} [{unit}]"] = values[:, k]
+        found["failed"] = [self.state.failed.get(k, "") for k in range(self.state.count)]
+        return pd.DataFrame(found, index=pd.RangeIndex(1, self.state.count + 1, name="run"))
 
     def failures(self) -> pd.DataFrame:
         """Return the runs that failed, and why."""

@@ -17,11 +17,11 @@ from inkhorn.ensemble.asked import Carry, Follow, Outcome
 from inkhorn.ensemble.readers import Watching
 from inkhorn.ensemble.sampling import Shares
 from inkhorn.ensemble.varied import Drawn, VariedSet
-from inkhorn.errors import InkhornError
+from inkhorn.errors import InkhornError, InputError
 from inkhorn.flow import FlowResult, solve_flow
 from inkhorn.model import Model
 
-__all__ = ["JobUnknown", "Made", "Recipe", "one_run", "quiet_worker"]
+__all__ = ["JobUnknown", "Made", "Recipe", "keep_here", "one_run", "quiet_worker"]
 
 Array = NDArray[np.float64]
 
@@ -124,13 +124,25 @@ class Recipe:
             return Made(run, drawn.numbers, self.watching.read(outcome), self.watching.read_maps(outcome))
         except InkhornError as problem:
             reason = str(problem)
-        except (ArithmeticError, ValueError, IndexError, KeyError, TypeError, MemoryError) as problem:
+        except Exception as problem:  # whatever it is, it is told and costs no other run
             reason = f"{type(problem).__name__}: {problem}"
         return Made(run, numbers, np.full(len(self.watching), np.nan), [], reason.partition("\n")[0])
 
     def packed(self) -> tuple[str, bytes]:
-        """Return it as bytes, and what they are known by."""
-        blob = pickle.dumps(self, protocol=pickle.HIGHEST_PROTOCOL)
+        """Return it as bytes, and what they are known by.
+
+        Raises
+        ------
+        InputError
+            If something of it cannot be sent to other processes.
+        """
+        try:
+            blob = pickle.dumps(self, protocol=pickle.HIGHEST_PROTOCOL)
+        except (pickle.PicklingError, AttributeError, TypeError) as problem:
+            raise InputError(
+                f"what is asked for cannot be sent to other processes: {problem}. Use functions of a module, or "
+                "workers=0."
+            ) from None
         return blake2b(blob, digest_size=16).hexdigest(), blob
 
 
@@ -159,6 +171,13 @@ def one_run(key: str, blob: bytes | None, run: int) -> Made:
         _known.clear()
         _known[key] = pickle.loads(blob)
     return _known[key].made(run)
+
+
+def keep_here(key: str, recipe: Recipe | None) -> None:
+    """Let this process itself know a job; none lets it forget."""
+    _known.clear()
+    if recipe is not None:
+        _known[key] = recipe
 
 
 def quiet_worker() -> None:
