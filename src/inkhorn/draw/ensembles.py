@@ -95,7 +95,7 @@ def spread(found: Ensemble, name: str, *, column: int = -1, ax: Axes | None = No
     stated = _stated(found, name, column)
     if np.isfinite(stated):
         ax.axvline(stated, color=INK, lw=1.0, ls=":", label=f"with stated inputs {stated:.4g}")
-    _limit_line(found, name, ax.axvline)
+    _limit_line(found, name, ax.axvline, values)
     ax.set_xlabel(_label(found, name, column))
     ax.set_ylabel("density")
     ax.set_ylim(0.0, 1.5 * ax.get_ylim()[1])  # room for what lines are
@@ -103,9 +103,11 @@ def spread(found: Ensemble, name: str, *, column: int = -1, ax: Axes | None = No
     return ax
 
 
-def _limit_line(found: Ensemble, name: str, line: Any) -> None:
+def _limit_line(found: Ensemble, name: str, line: Any, values: Array) -> None:
+    """Draw the limit, where it does not lie far beyond all values."""
     limit = float(found.columns["limit"].iloc[found.rows_of(name)[0]])
-    if np.isfinite(limit):
+    wide = float(np.ptp(values))
+    if np.isfinite(limit) and values.min() - 0.5 * wide <= limit <= values.max() + 0.5 * wide:
         line(limit, color=WARN, lw=1.4, label=f"limit {limit:g}")
 
 
@@ -130,7 +132,7 @@ def spread_curve(found: Ensemble, name: str, *, column: int = -1, ax: Axes | Non
         values, np.clip(share - off, 0, 1), np.clip(share + off, 0, 1), step="post", color=WATER, alpha=0.5, lw=0,
         label="95 % band of the curve",
     )  # fmt: skip
-    _limit_line(found, name, ax.axvline)
+    _limit_line(found, name, ax.axvline, values)
     ax.set(xlabel=_label(found, name, column), ylabel="share of runs below", ylim=(0.0, 1.0))
     ax.grid(alpha=0.3)
     ax.legend(fontsize=8)
@@ -200,7 +202,7 @@ def against_input(
         raise InputError(f'there is no number "{number}"; expected one of {[*found.number_names, *others]}.')
     y = found.of(name)[:, column]
     ax.scatter(x, y, s=14, color=BANK, alpha=0.6, lw=0)
-    _limit_line(found, name, ax.axhline)
+    _limit_line(found, name, ax.axhline, _values(found, name, column))
     ax.set(xlabel=label, ylabel=_label(found, name, column))
     ax.grid(alpha=0.3)
     return ax
@@ -248,7 +250,7 @@ def bands(found: Ensemble, name: str, *, ax: Axes | None = None) -> Axes:
     ax.plot(x, table["quantile 50 %"], color=BANK, lw=1.8, label="median")
     ax.plot(x, table["mean"], color=INK, lw=1.4, ls="--", label="mean")
     ax.plot(x, table["as stated"], color=INK, lw=1.0, ls=":", label="with stated inputs")
-    _limit_line(found, name, ax.axhline)
+    _limit_line(found, name, ax.axhline, found.of(name)[np.isfinite(found.of(name))])
     ax.set(xlabel=f"time [{'years' if years else 'days'}]", ylabel=f"{name} [{found.unit(name)}]", title=name)
     chance = next((c for c in table.columns if c.startswith("share above")), None)
     if chance is not None:
@@ -332,6 +334,9 @@ def chance_maps(found: Ensemble, name: str, figure: Figure) -> None:
 def field_check(maker: FieldMaker, figure: Figure, *, fields: int = 20, seed: int = 0) -> None:
     """Fill a figure with a random field, and with histogram and variograms of some against what they are to be.
 
+    Points that were measured are honoured by the field that is drawn, and left out of the others, which are to be alike
+    all over.
+
     Parameters
     ----------
     maker : FieldMaker
@@ -345,34 +350,42 @@ def field_check(maker: FieldMaker, figure: Figure, *, fields: int = 20, seed: in
     cells = grid.cells
     layer = int(cells.layer[maker.cells[0]])
     here = np.flatnonzero(cells.layer[maker.cells] == layer)
-    made = np.array([maker.normal(np.random.SeedSequence([seed, k])) for k in range(fields)])
-    middle = np.zeros(len(maker.cells)) if maker.middle is None else maker.middle
-    off = (made - middle)[:, here]
-    left, upper, lower = figure.add_subplot(1, 2, 1), figure.add_subplot(2, 2, 2), figure.add_subplot(2, 2, 4)
+    free = maker if asked.measured is None else maker.without_measured()
+    middle = free.middle if free.middle is not None else np.zeros(len(free.cells))
+    off = np.array([free.normal(np.random.SeedSequence([seed, k])) for k in range(fields)]) - middle
+    off = off[:, here]
+    axes = figure.subplot_mosaic([["map", "histogram"], ["map", "variogram"]], width_ratios=[1.25, 1.0])
+    left, upper, lower = axes["map"], axes["histogram"], axes["variogram"]
     map_axes(left, grid.mesh)
     values = np.full(grid.mesh.n_cells, np.nan)
-    values[cells.plan_cell[maker.cells[here]]] = made[0, here]
+    values[cells.plan_cell[maker.cells[here]]] = maker.normal(np.random.SeedSequence([seed, 0]))[here]
     drawn = draw_cells(left, grid, values, cmap=LEVELS)
     words = "ln of the value" if asked.logarithmic else "value"
-    figure.colorbar(drawn, ax=left, shrink=0.7).set_label(f"{words}, as drawn", fontsize=9)
-    left.set_title(f"one field in the {grid.layer_names[layer]}, {maker.methods[0]}", fontsize=10)
+    figure.colorbar(drawn, ax=left, orientation="horizontal", shrink=0.8).set_label(words, fontsize=9)
+    if asked.measured is not None:
+        left.scatter(
+            asked.measured.x, asked.measured.y, s=26, fc="white", ec=INK, lw=1.0, zorder=6, label="measured"
+        )
+        left.legend(fontsize=8, loc="upper left")
+    left.set_title(f"one field in the {grid.layer_names[layer]} ({maker.methods[0]})", fontsize=10)
     whole = float(np.sqrt(curve.sill + curve.nugget))
     upper.hist(off.ravel(), bins=60, density=True, color=WATER, label=f"{fields} fields, less their mean")
     x = np.linspace(-4 * whole, 4 * whole, 200)
     upper.plot(
         x, np.exp(-0.5 * (x / whole) ** 2) / (whole * np.sqrt(2 * np.pi)), color=INK, label="asked for"
     )
-    upper.set(xlabel=words, ylabel="density")
+    upper.set(xlabel=words, ylabel="density", ylim=(0.0, 1.35 * upper.get_ylim()[1]))
     upper.legend(fontsize=8)
     px, py = cells.x[maker.cells[here]], cells.y[maker.cells[here]]
     reach = min(1.5 * curve.range, 0.5 * float(np.hypot(np.ptp(px), np.ptp(py))))
-    for angle, colour in ((curve.direction, BANK), (curve.direction + 90.0, FLOW_OUT)):
+    ways = (
+        [(curve.direction, BANK), (curve.direction + 90.0, FLOW_OUT)] if curve.ratio > 1.0 else [(None, BANK)]
+    )
+    for angle, colour in ways:
         seen = experimental_variogram(px, py, off.T, reach=reach, angle=angle, within=15.0)
-        way = f"along {angle % 180.0:g}°"
-        lower.plot(seen.distance, seen.half_square, "o", color=colour, ms=4, label=f"fields, {way}")
-        d = np.linspace(0.0, reach, 120)
-        lower.plot(
-            d[1:], expected_curve(curve, d[1:], angle), color=colour, lw=1.3, label=f"asked for, {way}"
-        )
-    lower.set(xlabel="distance [m]", ylabel="half mean square of differences", ylim=(0.0, None))
-    lower.legend(fontsize=8)
+        way = "" if angle is None else f", along {angle % 180.0:g}°"
+        lower.plot(seen.distance, seen.half_square, "o", color=colour, ms=4, label=f"fields{way}")
+        d = np.linspace(0.0, reach, 120)[1:]
+        lower.plot(d, expected_curve(curve, d, angle), color=colour, lw=1.3, label=f"asked for{way}")
+    lower.set(xlabel="distance [m]", ylabel="half mean square of differences", ylim=(0.0, 1.3 * whole**2))
+    lower.legend(fontsize=8, loc="lower right")

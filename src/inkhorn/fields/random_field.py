@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 import numpy as np
@@ -236,7 +236,7 @@ class FieldMaker(Shown):
         base: ArrayLike | None = None,
         zones: Index | None = None,
     ) -> None:
-        self.grid, self.field = grid, field
+        self.grid, self.field, self._zones = grid, field, zones
         self.cells = np.arange(grid.n_cells) if cells is None else np.asarray(cells, dtype=np.int64)
         self._notes: list[str] = []
         self.middle = self._middle(base)
@@ -274,6 +274,11 @@ class FieldMaker(Shown):
     def notes(self) -> tuple[str, ...]:
         """What a person should know of how fields are made here."""
         return tuple(dict.fromkeys(self._notes))
+
+    def without_measured(self) -> FieldMaker:
+        """Return one of free fields about 0 (or 1 where logarithms are made) on the same cells."""
+        free = replace(self.field, measured=None, mean=1.0 if self.field.logarithmic else 0.0)
+        return FieldMaker(self.grid, free, self.cells, zones=self._zones)
 
     # --- setting up --------------------------------------------------------------------------------
 
