@@ -392,3 +392,110 @@ def test_an_address_without_a_scheduler_is_named():
     with pytest.raises(ik.InputError, match=r"there is no scheduler at tcp://127\.0\.0\.1:1"):
         DaskCluster("tcp://127.0.0.1:1", patience=2.0).open()
     assert time.monotonic() - begin < 30.0
+
+
+def test_each_kind_of_number_with_a_distribution_may_be_put_into_a_model():
+    model = aquifer()
+    for one, low, high in (
+        (ik.Varied(name="k", of="conductivity", how="factor", value=ik.Triangular(0.5, 1.0, 2.0)), 5.0, 20.0),
+        (
+            ik.Varied(name="k", of="horizontal_conductivity", how="add", value=ik.Uniform(-2.0, 4.0)),
+            8.0,
+            14.0,
+        ),
+        (ik.Varied(name="k", of="conductivity", how="set", value=ik.LogNormal(7.0, 0.3, 5.0, 9.0)), 5.0, 9.0),
+        (ik.Varied(name="k", of="conductivity", how="set", value=ik.Normal(7.0, 1.0, 5.0, 9.0)), 5.0, 9.0),
+    ):
+        ready = VariedSet(model, [one])
+        shares = np.linspace(0.001, 0.999, 30)
+        values = [ready.model_of(ready.drawn(np.array([s]), 0)).horizontal_conductivity for s in shares]
+        assert all(np.ptp(v) == 0.0 for v in values)
+        own = np.array([v[0] for v in values])
+        assert (np.diff(own) > 0.0).all()
+        assert low <= own[0] < low + 0.25 * (high - low)
+        assert high - 0.25 * (high - low) < own[-1] <= high
+
+
+def test_derivatives_by_what_is_varied_equal_differences():
+    model = aquifer(confined=False)
+    parts = [
+        ik.Varied(name="west", of="conductivity", how="set", value=ik.LogNormal(7.0, 0.3), shape=_west()),
+        LN_K,
+        ik.Varied(name="heads", of="fixed head.head", how="add", value=ik.Normal(0.0, 0.5)),
+    ]
+    ready = VariedSet(model, parts)
+    at = ready.prior(np.array([0.3, 0.7]), 5)
+    by = ready.changes(at)
+    numbers = np.random.default_rng(1)
+    way = numbers.standard_normal(ready.size)
+    step = 1e-6
+    more, less = (ready.of(at + sign * step * way).inputs for sign in (1.0, -1.0))
+    for name, matrix in by.items():
+        npt.assert_allclose(
+            matrix @ way, (more[name] - less[name]).ravel() / (2 * step), rtol=1e-6, atol=1e-8
+        )
+    assert set(by) == {"horizontal_conductivity", "vertical_conductivity", "fixed head.head"}
+
+
+@pytest.mark.parametrize(
+    ("varied", "message"),
+    [
+        ([], "nothing is varied"),
+        ([LN_K, LN_K], 'two varied things are called "ln K"'),
+        ([ik.Varied(name="x", of="conductivit", value=ik.Uniform(1, 2))], "conductivit"),
+        ([ik.Varied(name="x", of="conductivity", value=ik.Uniform(1, 2), layers=("clay",))], "clay"),
+        (
+            [ik.Varied(name="x", of="porosity", how="set", value=LN_K.value)],
+            "the field sets values, and has no mean",
+        ),
+    ],
+)
+def test_what_cannot_be_varied_is_refused(varied, message):
+    with pytest.raises(ik.InputError, match=message):
+        ik.vary(aquifer(), varied, [LEVEL], workers=0)
+    with pytest.raises(ik.InputError, match="value is 3; expected a distribution"):
+        ik.Varied(name="x", of="porosity", value=3)
+    with pytest.raises(ik.InputError, match="cannot lie between"):
+        ik.Uniform(2.0, 1.0)
+    with pytest.raises(ik.InputError, match="expected three that rise"):
+        ik.Triangular(1.0, 3.0, 2.0)
+
+
+def test_what_many_runs_say_is_drawn():
+    from matplotlib.figure import Figure
+
+    model = aquifer()
+    found = ik.vary(
+        model,
+        [LN_K, POROSITY],
+        [SPEED, LEVEL],
+        maps=[ik.WatchMap(name="heads", limit=12.5)],
+        runs=30,
+        workers=0,
+    )
+    figure = Figure()
+    ik.draw.watched(found, "speed", figure)
+    words = [ax.get_xlabel() for ax in figure.axes] + [ax.get_ylabel() for ax in figure.axes]
+    assert {"speed [m/day]", "share of runs below", "runs", "porosity [-]"} <= set(words)
+    spread = ik.draw.spread(found, "level", ax=Figure().subplots())
+    assert any(line.get_label() == f"mean {found.of('level').mean():.4g}" for line in spread.lines)
+    assert not any("limit" in str(line.get_label()) for line in spread.lines)
+    above = ik.draw.against_input(found, "speed", "level", ax=Figure().subplots())
+    npt.assert_allclose(above.collections[0].get_offsets()[:, 1], found.of("speed")[:, 0])
+    for of in ("mean", "deviation", "chance", "quantile"):
+        ax = ik.draw.chance_map(found, "heads", of, share=0.9, ax=Figure().subplots())
+        assert ax.get_title().startswith("heads: ")
+    with pytest.raises(ik.InputError, match='has no "mode"'):
+        ik.draw.chance_map(found, "heads", "mode", ax=Figure().subplots())
+    with pytest.raises(ik.InputError, match='there is no number "rain"; expected one of'):
+        ik.draw.against_input(found, "speed", "rain", ax=Figure().subplots())
+    with pytest.raises(ik.InputError, match=r'there is no map "head"; .*Did you mean "heads"'):
+        found.map("head")
+    with pytest.raises(ik.InputError, match='nothing is watched under the name "leve"'):
+        found.statistics("leve")
+    checked = Figure()
+    ik.draw.field_check(ik.FieldMaker(model.grid, LN_K.value), checked)
+    assert len(checked.axes) == 4
+    settled = found.settling("level")
+    npt.assert_allclose(settled["mean"].iloc[-1], found.of("level").mean())
+    npt.assert_allclose(settled["standard error"].iloc[-1], found.of("level").std(ddof=1) / np.sqrt(30))

@@ -260,3 +260,93 @@ def test_tables_of_runs_that_cannot_be_are_refused(varied, refused, old, new, me
     assert old in text
     varied.write_text(text.replace(old, new), encoding="utf-8")
     refused(varied, message)
+
+
+IN_TIME = """
+[time]
+start = "2020-01-01"
+duration = "60 d"
+steps = 12
+steady_first = false
+initial_heads = { elevation = "18 m" }
+
+[vary]
+runs = 4
+
+[[vary.number]]
+name = "K"
+of = "conductivity"
+log_normal = { median = 1.0, deviation = 0.4 }
+
+[[vary.number]]
+name = "storage"
+of = "specific_yield"
+how = "set"
+layers = ["sand"]
+uniform = { lower = 0.1, upper = 0.25 }
+
+[[vary.watch]]
+name = "level"
+level_in = "bore 1"
+times = ["2020-01-11", "2020-02-10"]
+
+[[vary.watch]]
+name = "drawdown"
+drawdown_in = "bore 1"
+since = "2020-01-06"
+
+[[vary.watch]]
+name = "apart"
+between = ["bore 1", "bore 2"]
+every = "20 d"
+
+[[vary.watch]]
+name = "stream"
+gain_of = ["stream"]
+times = [30]
+
+[[vary.watch]]
+name = "well"
+level_in = "well 1"
+
+[[vary.map]]
+name = "heads"
+layer = "gravel"
+time = "2020-01-31"
+"""
+
+
+def test_runs_through_time_are_watched_at_times_and_dates(varied, command):
+    text = varied.read_text(encoding="utf-8")
+    head = text[: text.index("[[species]]")].replace('\nconcentration = { salt = "30 mg/l" }', "")
+    head = head.replace("porosity = 0.2", "specific_storage = 1e-5\nspecific_yield = 0.2\nporosity = 0.2")
+    varied.write_text(head + IN_TIME, encoding="utf-8")
+    project = ik.read_project(varied)
+    names = [b.name for b in project.site.bores][:2]
+    text = varied.read_text(encoding="utf-8").replace("bore 1", names[0]).replace("bore 2", names[1])
+    varied.write_text(text, encoding="utf-8")
+    code, out, err = command("vary", varied, "--workers", 0)
+    assert (code, err) == (0, ""), out
+    found = ik.open_run(varied.parent / "runs" / "vary-001").ensemble
+    assert found.times("level").tolist() == [10.0, 40.0]
+    assert found.times("apart").tolist() == [20.0, 40.0, 60.0]
+    project = ik.read_project(varied)
+    model = ik.place(project.site_on(), project.grid())
+    flow = ik.solve_flow(model, closure=1e-8, initial_heads=18.0)
+    bore = project.site.bores[0]
+    heads = flow.at_times(float(bore.x), float(bore.y))
+    column = next(c for c in heads.columns if c.startswith(bore.layer or "sand"))
+    told = np.interp([10.0, 40.0, 5.0, 60.0], heads["day"], heads[column])
+    npt.assert_allclose(found.stated[:2], told[:2], atol=0.15)  # read between the centres of cells
+    npt.assert_allclose(found.stated[2], told[2] - told[3], atol=0.1)
+    flows = -flow.budget(step=flow.step_at(30.0)).loc["river"]
+    npt.assert_allclose(
+        found.stated[found.rows_of("stream")], flows["in [m³/day]"] - flows["out [m³/day]"], rtol=1e-6
+    )
+    assert found.values.std(axis=0).min() > 0.0
+    assert np.isfinite(found.map("heads")["mean"]).any()
+    bands = pd.read_csv(varied.parent / "runs" / "vary-001" / "bands-apart.csv")
+    assert bands["time [day]"].tolist() == [20.0, 40.0, 60.0]
+    first = pd.read_csv(varied.parent / "runs" / "vary-001" / "first_order.csv")
+    assert len(first) == 8
+    assert (first["first-order deviation"] / first["deviation of runs"]).between(0.2, 5.0).all()

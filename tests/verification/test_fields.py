@@ -283,3 +283,121 @@ def test_a_seed_makes_the_same_bits_and_the_experimental_variogram_is_that_of_th
 def test_what_cannot_be_a_field_is_refused(make, message):
     with pytest.raises(ik.InputError, match=message):
         make()
+
+
+@pytest.mark.parametrize(
+    ("kind", "smoothness"),
+    [
+        ("exponential", 1.0),
+        ("spherical", 1.0),
+        ("gaussian", 1.0),
+        *(("matern", s) for s in (0.3, 0.5, 1.0, 1.5, 2.5, 4.0)),
+    ],
+)
+def test_a_correlation_length_is_the_area_below_the_curve_and_the_range_is_where_it_is_far(kind, smoothness):
+    from scipy.integrate import quad
+
+    curve = ik.Variogram.of_lengths(kind, 2.0, length=70.0, smoothness=smoothness)
+
+    def correlation(h):
+        return 1.0 - float(curve.at(np.array([h / curve.range]))[0]) / 2.0
+
+    area = (
+        quad(correlation, 0.0, curve.range, limit=400)[0]
+        + quad(correlation, curve.range, 60 * 70.0, limit=400)[0]
+    )
+    npt.assert_allclose(area, 70.0, rtol=2e-5)
+    npt.assert_allclose(curve.length, 70.0, rtol=1e-10)
+    far = correlation(curve.range)
+    npt.assert_allclose(
+        far, 0.0 if kind == "spherical" else np.exp(-3.0) if kind != "matern" else 0.05, atol=1e-9
+    )
+
+
+def test_matern_of_one_half_is_exponential_and_lengths_may_be_longer_across():
+    h = np.linspace(0.0, 2.0, 50)
+    half = ik.Variogram.of_lengths("matern", 1.0, length=50.0, smoothness=0.5)
+    plain = ik.Variogram.of_lengths("exponential", 1.0, length=50.0)
+    npt.assert_allclose(half.at(h * 150.0 / half.range), plain.at(h), atol=1e-12)
+    across = ik.Variogram.of_lengths("exponential", 1.0, length=50.0, across=200.0, direction=20.0)
+    turned = ik.Variogram.of_lengths("exponential", 1.0, length=200.0, across=50.0, direction=110.0)
+    x, y = np.random.default_rng(0).uniform(-300, 300, (2, 30))
+    npt.assert_allclose(across.covariance(x, y), turned.covariance(x, y), atol=1e-12)
+
+
+@pytest.mark.parametrize("kind", ["exponential", "rougher", "matern"])
+@pytest.mark.parametrize("length", [40.0, 400.0])
+def test_values_drawn_one_after_the_other_have_the_covariance_of_the_variogram(kind, length):
+    grid, curve = voronoi(), curve_of(kind, length=length, across=length / 3.0, nugget=0.0)
+    maker = ik.FieldMaker(grid, ik.RandomField(mean=1.0, variogram=curve, method="sequential"))
+    cells = np.array([0, 100, 277, grid.n_cells - 1])
+    unit = np.zeros((grid.n_cells, len(cells)))
+    unit[cells, np.arange(len(cells))] = 1.0
+    at = curve.stretched(grid.cells.x, grid.cells.y)
+    npt.assert_allclose(maker.covariance_times(unit), curve.between(at, at[cells]), atol=0.012 * curve.sill)
+
+
+@pytest.mark.parametrize(
+    ("grid", "kind", "expected"),
+    [
+        ("rectangles", "exponential", "circulant"), ("turned", "gaussian", "circulant"),
+        ("split", "spherical", "circulant"),
+        ("voronoi", "exponential", "cholesky"),
+    ],
+)  # fmt: skip
+def test_the_method_follows_from_the_mesh(grid, kind, expected):
+    field = ik.RandomField(mean=1.0, variogram=curve_of(kind))
+    assert ik.FieldMaker(GRIDS[grid](), field).methods == (expected,)
+
+
+def test_many_cells_without_a_lattice_are_drawn_one_after_the_other_or_as_waves():
+    grid = ik.layered(ik.voronoi(box(0, 0, 900, 700), cell=13), [10.0, 0.0])
+    assert grid.n_cells > 3000
+    short = ik.Variogram.of_lengths("exponential", 1.0, length=40.0)
+    assert ik.FieldMaker(grid, ik.RandomField(mean=1.0, variogram=short)).methods == ("sequential",)
+    means = ik.RandomField(mean=1.0, variogram=short, support="averages")
+    assert ik.FieldMaker(grid, means).methods == ("spectral",)
+    wide = ik.FieldMaker(
+        rectangles(50.0), ik.RandomField(mean=1.0, variogram=curve_of("exponential", length=20.0))
+    )
+    assert "wider than the correlation length" in wide.notes[0]
+
+
+def test_a_field_may_be_no_logarithm_have_a_trend_and_honour_uncertain_points_in_part():
+    grid, curve = rectangles(), ik.Variogram.of_lengths("exponential", 0.04, length=80.0)
+    trend = ik.PointSurface(
+        np.array([0.0, 750.0, 0.0, 750.0]), np.array([0.0, 0.0, 500.0, 500.0]), np.array([1.0, 4.0, 1.0, 4.0])
+    )
+    field = ik.RandomField(mean=trend, variogram=curve, logarithmic=False)
+    fields = np.array([ik.FieldMaker(grid, field).draw(s) for s in range(300)])
+    npt.assert_allclose(
+        fields.mean(axis=0), trend.at(grid.cells.x, grid.cells.y), atol=4.5 * 0.2 / np.sqrt(300)
+    )
+    points = ik.MeasuredPoints([375.0], [250.0], [9.0], "layer 1", deviations=0.2)
+    maker = ik.FieldMaker(grid, ik.RandomField(mean=3.0, variogram=curve, logarithmic=False, measured=points))
+    home = grid.mesh.locate([375.0], [250.0])
+    there = np.array([maker.normal(s)[home][0] for s in range(600)])
+    npt.assert_allclose(
+        there.mean(), 6.0, atol=3.5 * 0.2 / np.sqrt(2 * 600)
+    )  # halfway: it is as uncertain as the field
+    npt.assert_allclose(there.std(), 0.2 / np.sqrt(2.0), rtol=0.12)
+
+
+def test_layers_of_one_bed_share_their_measured_points_and_absent_cells_have_no_value():
+    strata = [12.0, 8.0, 4.0, np.where(np.arange(600) % 30 < 8, 4.0, 0.0)]
+    grid = ik.layered(ik.rectangles((0, 0, 750, 500), cell=25), strata, names=["sand", "sand below", "clay"])
+    assert grid.n_cells < 3 * 600
+    points = ik.MeasuredPoints([310.0, 610.0], [210.0, 310.0], [2.0, 8.0], ["sand", "clay"])
+    curve = ik.Variogram.of_lengths("exponential", 0.5, length=80.0, vertical=3.0)
+    maker = ik.FieldMaker(grid, ik.RandomField(mean=4.0, variogram=curve, measured=points))
+    drawn = maker.draw(1)
+    homes = [grid.cell_number[k, grid.mesh.locate([x], [y])[0]] for k, x, y in ((0, 310, 210), (2, 610, 310))]
+    npt.assert_allclose(drawn[homes], [2.0, 8.0], rtol=1e-10)
+    assert drawn.shape == (grid.n_cells,)
+    with pytest.raises(ik.InputError, match="lies in no cell of the clay"):
+        ik.FieldMaker(
+            grid,
+            ik.RandomField(
+                mean=4.0, variogram=curve, measured=ik.MeasuredPoints([60.0], [210.0], [2.0], "clay")
+            ),
+        )

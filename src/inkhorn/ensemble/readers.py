@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from inkhorn.calibration.gathering import Gathering
 from inkhorn.calibration.observations import Observations, readings_of
+from inkhorn.dates import one_date
 from inkhorn.ensemble.asked import Carry, Follow, Outcome
 from inkhorn.ensemble.maps import WatchMap
 from inkhorn.ensemble.watched import Watch
@@ -195,10 +196,8 @@ class Watching:
             raise InputError(f"{watch.where}: the flow is steady, and has no times. Leave them out.")
         start = schedule.start if schedule is not None else None
         if start is None and self._start is not None:
-            from inkhorn.dates import one_date
-
             start = one_date(self._start)
-        days = days_since(start, np.asarray(watch.times), watch.where)
+        days = _in_days(watch.times, start, watch.where)
         if schedule is not None and not watch.of_solute:
             end = float(schedule.ends[-1])
             if days.min() < 0.0 or days.max() > end:
@@ -280,7 +279,7 @@ class Watching:
             if bore is not None:
                 self._level(gathered, w.name, bore, zeros, times)
             else:
-                since = None if w.since is None else float(gathered.day_of([w.since], w.where)[0])
+                since = None if w.since is None else self._since(w)
                 gathered.measurement(
                     Measurement(
                         name=w.name, level_in=w.level_in, drawdown_in=w.drawdown_in, since=since,
@@ -293,6 +292,12 @@ class Watching:
                     raise InputError(f"{w.where}: {reading.why_not}.")
                 reading.deviation = 1.0
         return readings_of(gathered, bores, len(mine), False, ())
+
+    def _since(self, watch: Watch) -> float:
+        schedule = self.model.schedule
+        if schedule is None:
+            raise InputError(f"{watch.where}: a drawdown is one in time, and the flow is steady.")
+        return float(_in_days([watch.since], schedule.start, watch.where)[0])
 
     def _level(self, gathered: Gathering, name: str, bore: Bore, zeros: Array, times: Any) -> None:
         """Gather levels in a bore, or at a place as if there was one."""
@@ -432,7 +437,7 @@ class Watching:
     def _day(self, one: WatchMap, start: Any) -> float:
         schedule = self.model.schedule
         start = start if schedule is None else schedule.start
-        return float(days_since(start, np.asarray([one.time]), one.where)[0])
+        return float(_in_days([one.time], start, one.where)[0])
 
     def _captured(self, one: WatchMap, outcome: Outcome) -> Array:
         paths = outcome.paths[one.paths or self.paths[0]]
@@ -446,6 +451,18 @@ class Watching:
         found = np.zeros(grid.mesh.n_cells)
         found[plan[plan >= 0]] = 1.0
         return found
+
+
+def _in_days(times: Sequence[Any], start: Any, what: str) -> Array:
+    """Days since the start, of these and of dates."""
+    return np.array(
+        [
+            float(t)
+            if isinstance(t, int | float)
+            else float(days_since(start, np.array([one_date(t, f"{what}: times")]), what)[0])
+            for t in times
+        ]
+    )
 
 
 def _refuse_repeats(names: Sequence[str]) -> None:
