@@ -92,7 +92,7 @@ def main() -> None:
         history = (seasons / "solver.csv").read_text(encoding="utf-8").splitlines()
         shown = "\n".join(["", "$ head -9 quillmere/runs/run-seasons-001/solver.csv", *history[:9]])
         picture_of_terminal(run + shown, HERE / "run.png")
-        said(folder, "vary", SITE, "--variant", "chances", "--runs", "200")
+        said(folder, "vary", SITE, "--variant", "chances")
         many = folder / "quillmere" / "runs" / "vary-chances-001"
         shutil.copyfile(many / "bands-chloride_at_the_hatchery.png", HERE / "vary.png")
         good = said(folder, "check", "quillmere/site.toml")
