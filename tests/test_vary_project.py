@@ -350,3 +350,61 @@ def test_runs_through_time_are_watched_at_times_and_dates(varied, command):
     first = pd.read_csv(varied.parent / "runs" / "vary-001" / "first_order.csv")
     assert len(first) == 8
     assert (first["first-order deviation"] / first["deviation of runs"]).between(0.2, 5.0).all()
+
+
+def test_the_parameters_of_a_fit_are_varied_as_it_left_them(varied, command):
+    text = varied.read_text(encoding="utf-8")
+    plain = text[: text.index("[[species]]")].replace('\nconcentration = { salt = "30 mg/l" }', "")
+    fit = '[fit]\nconductivity_of = ["sand", "gravel"]\n[[fit.weight]]\ngroups = ["levels"]\ndeviation = "5 cm"\n'
+    varied.write_text(plain + fit, encoding="utf-8")
+    assert command("fit", varied)[0] == 0
+    asked = """
+[vary]
+runs = 24
+[[vary.fit]]
+run = "runs/fit-001"
+name = "as fitted"
+[[vary.number]]
+name = "rain"
+of = "recharge.rate"
+uniform = { lower = 0.9, upper = 1.1 }
+[[vary.watch]]
+name = "K"
+value_at = [300, 300]
+value = "ln horizontal_conductivity"
+layer = "gravel"
+[[vary.watch]]
+name = "level"
+level_at = [300, 300]
+layer = "gravel"
+"""
+    varied.write_text(plain + fit + asked, encoding="utf-8")
+    code, out, err = command("vary", varied, "--workers", 0)
+    assert (code, err) == (0, "")
+    assert "as fitted: 2 numbers as the fit left them" in out
+    found = ik.open_run(varied.parent / "runs" / "vary-001").ensemble
+    result = ik.open_run(varied.parent / "runs" / "fit-001").fit
+    assert found.number_names == ("conductivity of sand", "conductivity of gravel", "rain")
+    npt.assert_allclose(np.exp(found.of("K")[:, 0]), found.numbers[:, 1], rtol=1e-9)
+    spread = np.sqrt(np.diag(np.linalg.inv(result.knowledge.afterwards)))
+    npt.assert_allclose(
+        np.log(found.numbers[:, :2]).mean(axis=0), result.coordinates, atol=0.5 * spread.max()
+    )
+    varied.write_text((plain + fit + asked).replace("fit-001", "fit-007"), encoding="utf-8")
+    code, out, err = command("vary", varied)
+    assert code == 2
+    assert "fit-007" in out + err
+
+
+def test_a_terminal_shows_what_is_watched_as_runs_come_in(varied):
+    from rich.console import Console
+
+    from inkhorn.terminal import watched_table
+
+    found = ik.vary_project(ik.read_project(varied), varied.parent / "out", workers=0, runs=8)[1]
+    console = Console(record=True, width=100, file=open(os.devnull, "w", encoding="utf-8"))  # noqa: SIM115 - of the test
+    console.print(watched_table(found))
+    said = console.export_text()
+    console.file.close()
+    for words in ("salt at the well", "standard error", "8 runs", "█"):
+        assert words in said

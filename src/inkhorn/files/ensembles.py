@@ -83,7 +83,7 @@ def read_runs(path: Path) -> tuple[EnsembleState, dict[str, Any], np.ndarray[Any
     -------
     state : EnsembleState
     about : dict
-        As it was written.
+        As it was written; with the names and units of numbers.
     stated : ndarray of float, (n_watched,)
     reason : str
         Why there are no more.
@@ -113,7 +113,10 @@ def read_runs(path: Path) -> tuple[EnsembleState, dict[str, Any], np.ndarray[Any
         state = EnsembleState(
             list(numbers), list(values), {k: w for k, w in enumerate(why) if w}, maps, path.name
         )
-        return state, json.loads(file.attrs["about"]), file["stated"].to_numpy(), str(file.attrs["reason"])
+        said = json.loads(file.attrs["about"])
+        said["number names"] = [str(n) for n in file["number"].to_numpy()]
+        said["number units"] = [str(u) for u in file["number_unit"].to_numpy()]
+        return state, said, file["stated"].to_numpy(), str(file.attrs["reason"])
 
 
 def write_chance_map(found: Ensemble, name: str, path: Path) -> None:

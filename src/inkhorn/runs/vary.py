@@ -170,11 +170,12 @@ def said_of(made: Ensemble, name: str) -> str:
 
 def read_ensemble(made: VarySetUp, folder: RunFolder) -> Ensemble:
     """Read many runs again."""
-    state, _, stated, reason = read_runs(folder.there("runs"))
-    ready, watching = VariedSet(made.model, made.varied), made.watching()
+    state, about, stated, reason = read_runs(folder.there("runs"))
+    watching = made.watching()
     for one, asked in zip(state.maps, watching.maps, strict=True):
         one.limit = watching.map_limit(asked)
-    return Ensemble(watching, state, ready.names, ready.units, stated, reason, ready.notes)
+    names, units = (tuple(about[key]) for key in ("number names", "number units"))
+    return Ensemble(watching, state, names, units, stated, reason)
 
 
 def varied_runs(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 from dataclasses import replace
+from functools import cached_property
 from hashlib import blake2b
 from typing import Any
 
@@ -61,7 +62,6 @@ class VarySetUp:
     ----------
     plan : VaryPlan
     model : Model
-    varied : tuple of Varied or Fitted
     watches : tuple of Watch
     carries, follows
         What of [transport] and [paths] is watched.
@@ -96,10 +96,12 @@ class VarySetUp:
         )
         self.readings = self._readings()
         self.watches: tuple[Watch, ...] = tuple(self._often(w, every) for w, every in plan.watches)
-        self.varied: tuple[Varied | Fitted, ...] = (
-            *(self._fitted(part.run, part.name) for part in plan.asked.fit),
-            *plan.varied,
-        )
+
+    @cached_property
+    def varied(self) -> tuple[Varied | Fitted, ...]:
+        """What differs from run to run; fits are opened when it is asked for."""
+        fits = (self._fitted(part.run, part.name) for part in self.plan.asked.fit)
+        return (*fits, *self.plan.varied)
 
     def _readings(self) -> Observations | None:
         """What was measured, of runs that are fitted to it: means beside the steady flow, or that of the first period."""
