@@ -499,3 +499,33 @@ def test_what_many_runs_say_is_drawn():
     settled = found.settling("level")
     npt.assert_allclose(settled["mean"].iloc[-1], found.of("level").mean())
     npt.assert_allclose(settled["standard error"].iloc[-1], found.of("level").std(ddof=1) / np.sqrt(30))
+
+
+SCRIPT = """
+import inkhorn as ik
+from tests.test_vary import LEVEL, LN_K, aquifer
+{define}
+found = ik.vary(aquifer(), [LN_K], [LEVEL], runs=4, workers=2{more})
+print(found)
+"""
+
+
+@pytest.mark.slow
+def test_a_script_needs_no_guard_but_where_runs_need_what_it_defines(tmp_path):
+    root = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
+    environment = {**os.environ, "PYTHONPATH": root}
+    define = "def begin(flow):\n    return ik.starts_on_line(flow, [(25, 20), (25, 100)], count=3)\n"
+    for name, words, more in (
+        ("plain", "", ""),
+        ("own", define, ', follow=ik.Follow(begin, {"max_time": 100.0}, of_flow=True)'),
+    ):
+        script = tmp_path / f"{name}.py"
+        script.write_text(SCRIPT.format(define=words, more=more), encoding="utf-8")
+        done = subprocess.run(
+            [sys.executable, str(script)], capture_output=True, text=True, env=environment, timeout=300
+        )
+        if name == "plain":
+            assert "Ensemble(4 runs" in done.stdout, done.stderr
+        else:
+            assert done.returncode == 1
+            assert 'call it below `if __name__ == "__main__":`' in done.stderr

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import os
+import sys
 import time
 import warnings
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator
 from concurrent.futures import Executor, Future, ProcessPoolExecutor
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
+from types import ModuleType
 from typing import Any
 
 from inkhorn.ensemble.work import quiet_worker
@@ -96,14 +98,32 @@ def _environment(**values: str) -> Iterator[None]:
                 os.environ[key] = value
 
 
+@contextmanager
+def _without_main() -> Iterator[None]:
+    """Let processes begin without the script that called, which may have no guard against being run again."""
+    main = sys.modules["__main__"]
+    sys.modules["__main__"] = ModuleType("__main__")
+    try:
+        yield
+    finally:
+        sys.modules["__main__"] = main
+
+
 class LocalProcesses(Crew):
     """Processes of this machine, each with one thread.
+
+    Attributes
+    ----------
+    needs_main : bool
+        Whether runs need what the script that called defines, so that processes begin by running it.
 
     Parameters
     ----------
     count : int, optional
         How many; as many as there are processors if not given.
     """
+
+    needs_main = False
 
     def __init__(self, count: int | None = None) -> None:
         self.at_once = processors() if count is None else count
@@ -118,7 +138,11 @@ class LocalProcesses(Crew):
         )
 
     def submit(self, executor: Executor, function: Callable[..., Any], *args: Any) -> Future[Any]:
-        with _environment(**dict.fromkeys(_ONE_THREAD, "1")):  # processes are made as tasks come
+        # processes are made as tasks come
+        with (
+            _environment(**dict.fromkeys(_ONE_THREAD, "1")),
+            nullcontext() if self.needs_main else _without_main(),
+        ):
             return executor.submit(function, *args)
 
     def close(self, executor: Executor) -> None:

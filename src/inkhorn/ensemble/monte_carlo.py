@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from inkhorn.calibration import Observations
 from inkhorn.ensemble.adjusting import Adjusting
 from inkhorn.ensemble.asked import Carry, Follow
-from inkhorn.ensemble.crews import Crew, Here, crew_of
+from inkhorn.ensemble.crews import Crew, Here, LocalProcesses, crew_of
 from inkhorn.ensemble.maps import WatchMap
 from inkhorn.ensemble.readers import Watching
 from inkhorn.ensemble.result import Ensemble
@@ -198,6 +198,8 @@ def vary(
     stated = watching.read(outcome)
     watching.read_maps(outcome)  # what cannot be read is said before many runs are made
     key, blob = ("here", b"") if isinstance(crew, Here) else recipe.packed()
+    if isinstance(crew, LocalProcesses):
+        crew.needs_main = b"__main__" in blob
     state = go_on or EnsembleState.empty(watching, key)
     found = Ensemble(watching, state, ready.names, ready.units, stated, "runs are made", ready.notes)
 
