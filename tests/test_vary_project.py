@@ -166,7 +166,7 @@ def test_runs_that_are_stopped_go_on_to_the_same_bits(varied, command):
         while "10 runs:" not in said and time.monotonic() - begin < 120.0:
             said += process.stdout.readline()
         process.send_signal(getattr(signal, name))
-        out, err = process.communicate(timeout=60)
+        out, err = process.communicate(timeout=120)
         assert "Traceback" not in err
         (kept,) = made.glob("stopped-vary-*")
         about = json.loads((kept / "about.json").read_text())

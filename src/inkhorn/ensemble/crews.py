@@ -9,7 +9,7 @@ import warnings
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator
 from concurrent.futures import Executor, Future, ProcessPoolExecutor
-from contextlib import contextmanager, nullcontext
+from contextlib import contextmanager, nullcontext, suppress
 from types import ModuleType
 from typing import Any
 
@@ -19,6 +19,7 @@ from inkhorn.threads import processors
 
 __all__ = ["Crew", "DaskCluster", "Executors", "Here", "LocalProcesses", "crew_of"]
 
+_GRACE = 2.0  # s that runs under way have to come to their end
 _ONE_THREAD = (
     "NUMBA_NUM_THREADS",
     "OMP_NUM_THREADS",
@@ -147,9 +148,22 @@ class LocalProcesses(Crew):
 
     def close(self, executor: Executor) -> None:
         processes = list((getattr(executor, "_processes", None) or {}).values())
+        keeper, calls, results = (
+            getattr(executor, name, None)
+            for name in ("_executor_manager_thread", "_call_queue", "_result_queue")
+        )
         super().close(executor)
-        for process in processes:  # what is under way is not waited for
-            process.terminate()
+        if keeper is not None:
+            keeper.join(_GRACE)
+        if keeper is None or not keeper.is_alive():
+            return
+        for process in processes:  # what takes longer is not waited for
+            process.kill()
+        # a process that dies in the midst of a message leaves its reader waiting, unless nobody else can write
+        for end in (getattr(results, "_writer", None), getattr(calls, "_reader", None)):
+            with suppress(OSError, AttributeError):
+                end.close()  # type: ignore[union-attr]  # suppressed
+        keeper.join(_GRACE)
 
     @property
     def words(self) -> str:
