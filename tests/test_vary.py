@@ -251,6 +251,9 @@ def test_what_dissolves_and_paths_are_watched_with_the_flow():
     assert 0.0 < float(found.map("plume")["chance"].max()) <= 1.0
     assert 0.0 < float(found.map("passed")["mean"].mean()) < 1.0
     assert found.of("way").std() > 0.0
+    late = ik.Watch(name="late", concentration_at=(65.0, 60.0), layer="sand", times=[201.0])
+    with pytest.raises(ik.InputError, match="lie outside the transport, which goes from day 0 to 200"):
+        ik.vary(model, [LN_K], [late], carry=carry, runs=1, workers=0)
     bands = found.bands("salt")
     assert bands["runs"].tolist() == [6, 6, 6]
     assert (bands["quantile 5 %"] <= bands["quantile 95 %"]).all()

@@ -45,8 +45,8 @@ class Adjusting:
         With standard deviations.
     solver : mapping
         Further arguments of `solve_flow`.
-    near : ndarray of float, optional
-        Heads where solving begins.
+    near : array_like of float, optional
+        Heads where solving begins; of flow in time that does not begin steady those that it begins with.
 
     References
     ----------
@@ -61,7 +61,7 @@ class Adjusting:
     varied: VariedSet
     observations: Observations
     solver: Mapping[str, Any] = field(default_factory=dict)
-    near: Array | None = None
+    near: Any = None
 
     def __post_init__(self) -> None:
         if not self.observations.stated:

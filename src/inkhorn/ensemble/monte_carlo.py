@@ -192,7 +192,7 @@ def vary(
     near = solve_flow(model, initial_heads=initial_heads, **steps).steps[0].heads
     recipe = Recipe(
         ready, watching, shares, seed, carries, follows, steps, np.asarray(near), initial_heads,
-        None if fit_to is None else _adjusting(model, varied, fit_to, steps, np.asarray(near)),
+        None if fit_to is None else _adjusting(model, varied, fit_to, steps, np.asarray(near), initial_heads),
     )  # fmt: skip
     outcome = recipe.outcome_of(model)
     stated = watching.read(outcome)
@@ -223,8 +223,9 @@ def vary(
 
 
 def _adjusting(
-    model: Model, varied: Sequence[Varied | Fitted], seen: Observations, steps: Mapping[str, Any], near: Array
-) -> Adjusting:
+    model: Model, varied: Sequence[Varied | Fitted], seen: Observations, steps: Mapping[str, Any], near: Array,
+    initial_heads: Any,
+) -> Adjusting:  # fmt: skip
     """What fits runs to readings: of flow through time, or of its steady first period if the readings are."""
     of_steady = bool(np.isnan(seen.table["time [day]"].to_numpy(dtype=np.float64)).all())
     if of_steady and model.schedule is not None:
@@ -235,7 +236,8 @@ def _adjusting(
             )
         model = model.at_period(0)
     solver = {k: v for k, v in steps.items() if k not in ("order", "results", "head_error")}
-    return Adjusting(VariedSet(model, varied), seen, solver, near)
+    still = model.schedule is None or bool(model.schedule.steady[0])
+    return Adjusting(VariedSet(model, varied), seen, solver, near if still else initial_heads)
 
 
 class _Making:

@@ -369,6 +369,11 @@ class Watching:
         w = one.watch
         times = plume.times
         days = np.where(np.isnan(one.days), times[-1], one.days)
+        if days.min() < times[0] or days.max() > times[-1] * (1.0 + 1e-9):
+            raise InputError(
+                f"{w.where}: day {days.min():g} to {days.max():g} lie outside the transport, which goes from day "
+                f"{times[0]:g} to {times[-1]:g}."
+            )
         if w.way in ("concentration_in", "highest_in", "passed_in"):
             name = getattr(w, w.way)
             if name not in plume.watched.columns:
@@ -403,7 +408,7 @@ class Watching:
         if not len(mine):
             known = list(dict.fromkeys(ends["start"]))
             raise InputError(f'{watch.where}: no path begins at "{watch.travel_time_of}", but at {known}.')
-        whole = ~mine["end"].isin(["time limit", "end of the run", "start of the run"]).to_numpy()
+        whole = mine["end"].str.startswith(("entered", "given", "left", "taken")).to_numpy(dtype=bool)
         age = np.where(whole, mine["travel time [day]"].to_numpy(), np.inf)
         order = np.argsort(age, kind="stable")
         weight = np.cumsum(mine["flow [m³/day]"].to_numpy()[order])

@@ -67,7 +67,7 @@ class VaryProduct(Product[Ensemble]):
             tables["rank correlations"] = _correlations(made)
         for key, table in tables.items():
             write_table(table, folder.file(key), units)
-        if any(w.of_water for w in made.watching.watches) and not asked.asked.fit_levels:
+        if any(w.of_water for w in made.watching.watches) and not folder.about.get("levels"):
             table = self._first_order(work, asked, made)
             write_table(table, folder.file("first order"), units)
             tables["first order"] = table
