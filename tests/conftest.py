@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import re
+import signal
+import subprocess
 import sys
 from pathlib import Path
 
@@ -43,6 +45,23 @@ def first_project(tmp_path):
         site.read_text(encoding="utf-8").replace('cell = "25 m"', 'cell = "100 m"'), encoding="utf-8"
     )
     return folder
+
+
+@pytest.fixture(scope="session")
+def begun():
+    """Begin the command line as a process that signals reach, though the tests' own shell may have had them ignored."""
+
+    def listening():
+        for name in ("SIGINT", "SIGHUP"):
+            signal.signal(getattr(signal, name), signal.SIG_DFL)
+
+    def begin(*words: object) -> subprocess.Popen[str]:
+        return subprocess.Popen(
+            [sys.executable, "-m", "inkhorn", *map(str, words)],
+            stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, preexec_fn=listening,
+        )  # fmt: skip
+
+    return begin
 
 
 @pytest.fixture

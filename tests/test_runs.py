@@ -452,17 +452,16 @@ def test_a_disk_that_fills_up_keeps_what_is_solved(in_time, change, command):
 
 @pytest.mark.slow
 @pytest.mark.skipif(os.name == "nt", reason="signals of POSIX")
-def test_signals_at_any_moment_harm_nothing_and_lose_nothing(in_time, change, command):
+def test_signals_at_any_moment_harm_nothing_and_lose_nothing(in_time, change, command, begun):
     """Earlier runs stay, none that is half is taken for whole, what was solved is kept and gone on from."""
     change(("steps = 12", "steps = 60"))
     made, draw = in_time.parent / "runs", random.Random(4)
-    begun = time.perf_counter()
-    run = [sys.executable, "-m", "inkhorn", "run", str(in_time)]
-    subprocess.run(run, check=True, capture_output=True)
-    whole = time.perf_counter() - begun
+    start = time.perf_counter()
+    assert begun("run", in_time).communicate()[1] == ""
+    whole = time.perf_counter() - start
     earlier = tree(made / "run-001")
     for name in ("SIGINT", "SIGTERM", "SIGHUP", "SIGKILL", "SIGKILL", "SIGTERM"):
-        process = subprocess.Popen(run, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+        process = begun("run", in_time)
         time.sleep(whole * draw.uniform(0.5, 0.95))
         solved = max((records_kept(p / "flow.nc")[0] for p in made.glob(".*.part")), default=0)
         process.send_signal(getattr(signal, name))

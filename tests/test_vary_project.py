@@ -7,8 +7,6 @@ import json
 import os
 import shutil
 import signal
-import subprocess
-import sys
 import time
 
 import numpy as np
@@ -154,13 +152,12 @@ def test_many_runs_of_a_project_are_told_kept_and_drawn_and_more_are_added(varie
 
 
 @pytest.mark.slow
-def test_runs_that_are_stopped_go_on_to_the_same_bits(varied, command):
+def test_runs_that_are_stopped_go_on_to_the_same_bits(varied, command, begun):
     whole = command("vary", varied, "--workers", 2, "--runs", 120)
     assert whole[0] == 0
     made = varied.parent / "runs"
-    run = [sys.executable, "-m", "inkhorn", "vary", str(varied), "--workers", "2", "--runs", "120"]
     for name in ("SIGINT", "SIGTERM"):
-        process = subprocess.Popen(run, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+        process = begun("vary", varied, "--workers", 2, "--runs", 120)
         begin = time.monotonic()
         said = ""
         while "10 runs:" not in said and time.monotonic() - begin < 120.0:

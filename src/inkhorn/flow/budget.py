@@ -53,7 +53,7 @@ def closing_error(model: Model, step: Any, nothing: float = 0.0) -> float:
     for term, flow, outside in zip(model.terms, step.term_flow, step.outside, strict=True):
         stored = step.extra_storage[first : first + term.n_extra]
         first += term.n_extra
-        if stored.any():
+        if stored.any() or len(term.links):
             errors.append(_missing([-flow[term.node >= 0], outside, -stored], nothing))
     return max(errors, key=abs)
 

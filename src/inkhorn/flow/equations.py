@@ -156,13 +156,15 @@ class FlowEquations:
         for term in model.terms:
             fixed[term.cells[term.holds]] = True
         self.fixed, self.free = fixed, np.flatnonzero(~fixed)
+        determined = np.concatenate([np.zeros(n, dtype=bool), *(t.determined for t in model.terms)])
+        self.determined = determined[self.free]
         self.pattern = Pattern(self.rows.matrix, self.n_unknowns, self.free)
         self._conductances()
         self.carried = tuple(Carried.of(model, self.rows, term) for term in model.terms)
         self.columns = self._columns()  # sorted out once, for all steps of all copies
 
     def _columns(self) -> Columns | None:
-        """Where the free unknowns stand, for the linear solver; none where columns branch."""
+        """Where the free unknowns stand that are not left out, for the linear solver; none where columns branch."""
         grid = self.model.grid
         if grid.joined:
             return None
@@ -173,9 +175,10 @@ class FlowEquations:
         if isinstance(mesh, RectangularMesh):
             widths = (np.diff(mesh.x_edges), np.diff(mesh.y_edges))
             even = mesh.row_column if all(w.max() < 1.01 * w.min() for w in widths) else None
+        kept = self.free[~self.determined]
         return Columns(
-            column[self.free],
-            layer[self.free],
+            column[kept],
+            layer[kept],
             mesh.edges().cells,
             mesh.x,
             mesh.y,
@@ -556,7 +559,7 @@ class FlowEquations:
     @cached_property
     def names(self) -> list[str]:
         """Names of the terms' extra unknowns, in words."""
-        return [f"{t.extra_words} {t.kind} {name}" for t in self.model.terms for name in t.extra_names]
+        return [words for t in self.model.terms for words in t.extra_said]
 
     def name_of(self, unknown: int) -> str:
         """Return an unknown in words: layer and place, or the feature it belongs to."""

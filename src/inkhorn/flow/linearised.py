@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from inkhorn.flow.carried import Carried
 from inkhorn.flow.equations import Balance, FlowEquations
-from inkhorn.linear import LinearSystem
+from inkhorn.linear import CondensedSystem, LinearSystem, linear_system
 from inkhorn.model.terms import HORIZONTAL, Slope, Term
 from inkhorn.space import tensor_slopes
 
@@ -136,12 +136,13 @@ class LinearisedStep:
         return self.equations.evaluate(self.unknowns)
 
     @cached_property
-    def system(self) -> LinearSystem:
+    def system(self) -> LinearSystem | CondensedSystem:
         """The derivative by the free unknowns, reversed."""
         eq = self.equations
         # one factorisation serves every input and every weight
         direct = len(eq.free) < _DIRECT_BELOW
-        return LinearSystem(eq.pattern.among_free(self.balance.jacobian), columns=eq.columns, direct=direct)
+        matrix = eq.pattern.among_free(self.balance.jacobian)
+        return linear_system(matrix, eq.determined, columns=eq.columns, direct=direct)
 
     @property
     def length(self) -> float:

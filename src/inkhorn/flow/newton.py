@@ -14,7 +14,7 @@ from inkhorn.flow.equations import Balance, FlowEquations
 from inkhorn.flow.landing import WAYS, Landing, Way
 from inkhorn.flow.mending import mended
 from inkhorn.flow.report import NewtonRow
-from inkhorn.linear import LinearSystem
+from inkhorn.linear import CondensedSystem, LinearSystem, linear_system
 
 __all__ = ["Rules", "newton"]
 
@@ -175,7 +175,9 @@ def newton(
     free, columns, begun, sizes = equations.free, equations.columns, len(rows), [equations.left(balance)]
     height = float(equations.cells.top.max() - equations.cells.bottom.min())
     farthest = np.inf if equations.model.water_table.confined else _FAR * height
-    system: LinearSystem | None = None  # that of the step before: of equations that are linear it stays
+    system: LinearSystem | CondensedSystem | None = (
+        None  # that of the step before: of equations that are linear it stays
+    )
     far, likely, held, more = False, WAYS[0], 0.0, _POLISHING  # the way that led on last is tried first
     while len(rows) - begun < limit and np.isfinite(measure):
         steps = len(rows) - begun
@@ -194,7 +196,7 @@ def newton(
         while True:
             kept = _held_back(equations, matrix, sizes[-1], held)
             if system is None or far != system.conducts_far or not _alike(system.matrix, kept):
-                system = LinearSystem(kept, columns=columns, conducts_far=far)
+                system = linear_system(kept, equations.determined, columns=columns, conducts_far=far)
             # an exact step where it is cheap, or where the equations are linear and one step does it all; elsewhere
             # as exact as the step before was good
             tolerance = 1e-10

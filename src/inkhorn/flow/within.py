@@ -52,7 +52,7 @@ def within_term_table(model: Model, step: FlowStep) -> pd.DataFrame:
     rows: list[dict[str, Any]] = []
     first = 0
     for term, outside, links in zip(model.terms, step.outside, step.link_flow, strict=True):
-        mine = slice(first, first + term.n_extra)
+        mine = slice(first, first + term.n_levels)
         first += term.n_extra
         stored = step.extra_storage[mine]
 

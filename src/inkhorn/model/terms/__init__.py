@@ -11,6 +11,7 @@ from inkhorn.model.terms.base import (
     Watch,
     entry_input,
     feature_input,
+    link_input,
     placed,
     placed_fields,
     terms_known,
@@ -23,6 +24,7 @@ from inkhorn.model.terms.boundaries import (
     SeepageTerm,
     SpringTerm,
 )
+from inkhorn.model.terms.conduits import ConduitTerm
 from inkhorn.model.terms.sources import EvapotranspirationTerm, GivenFlowTerm, RechargeTerm
 from inkhorn.model.terms.wells import CollectorTerm, WellTerm
 
@@ -30,6 +32,7 @@ __all__ = [
     "CROSSINGS",
     "HORIZONTAL",
     "CollectorTerm",
+    "ConduitTerm",
     "Contribution",
     "DrainTerm",
     "EvapotranspirationTerm",
@@ -48,6 +51,7 @@ __all__ = [
     "WellTerm",
     "entry_input",
     "feature_input",
+    "link_input",
     "placed",
     "placed_fields",
     "terms_known",

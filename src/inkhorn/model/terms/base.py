@@ -33,6 +33,7 @@ __all__ = [
     "Watch",
     "entry_input",
     "feature_input",
+    "link_input",
     "placed",
     "placed_fields",
     "terms_known",
@@ -45,7 +46,7 @@ HORIZONTAL = "horizontal_conductivity"
 CROSSINGS = ("top", "floor", "side", "screen", "inside")
 """Where water can pass between a cell and a feature: through its top or floor, a side, a screen, or anywhere inside."""
 
-Over = Literal["entry", "feature", "extra", "cell"]
+Over = Literal["entry", "feature", "extra", "cell", "link", "node", "source"]
 _CHECKS = {"finite": check_finite, "nonnegative": check_nonnegative, "positive": check_positive}
 _ENDLESS = ("any", "endless")  # checks that let a value be infinite
 
@@ -56,8 +57,9 @@ class Input:
 
     Attributes
     ----------
-    over : {"entry", "feature", "extra", "cell"}
-        Of what there is one value each: entries, features, the term's extra unknowns, or all cells of the grid.
+    over : {"entry", "feature", "extra", "cell", "link", "node", "source"}
+        Of what there is one value each: entries, features, the term's extra unknowns, all cells of the grid, its links
+        and the nodes between them, or places where water comes in from outside.
     dimension : str
         A key of `inkhorn.units.KINDS`.
     check : str
@@ -95,6 +97,11 @@ def entry_input(dimension: str, *, default: Any = 0.0, **options: Any) -> Any:
 def feature_input(dimension: str, *, default: Any = 0.0, **options: Any) -> Any:
     """An array of a term with one value for each feature; see `Input`."""
     return _input("feature", dimension, default, **options)
+
+
+def link_input(dimension: str, *, default: Any = 0.0, **options: Any) -> Any:
+    """An array of a term with one value for each of its links; see `Input`."""
+    return _input("link", dimension, default, **options)
 
 
 def placed(over: Over = "entry", *, default: Any = np.nan) -> Any:
@@ -299,8 +306,13 @@ class Term:
         object.__setattr__(self, "outer_face", np.array(np.broadcast_to(face, self.cells.shape)))
 
     def count(self, over: Over) -> int:
-        """Return how many values an array over entries, features or extra unknowns has."""
-        return {"entry": len(self.cells), "feature": len(self.feature_names), "extra": self.n_extra}[over]
+        """Return how many values an array over entries, features and so on has."""
+        known = {"entry": len(self.cells), "feature": len(self.feature_names), "extra": self.n_extra}
+        return known[over] if over in known else self._count_of(over)
+
+    def _count_of(self, over: Over) -> int:
+        """How many there are of what only some kinds have."""
+        raise NotImplementedError(f"{self.kind} has nothing over {over}")
 
     def _spread(self, name: str, over: Over) -> Array:
         """Turn an attribute into an array of one value for each of what it is over."""
@@ -352,6 +364,19 @@ class Term:
         return 0
 
     @property
+    def n_levels(self) -> int:
+        """How many of them, the first, are levels; those after them are the flows through `links`."""
+        return self.n_extra
+
+    @property
+    def determined(self) -> NDArray[np.bool_]:
+        """Which extra unknowns follow from others by one equation each, and so can be left out of a system, (n_extra,).
+
+        Such an equation holds its own unknown and others, of these none that holds one again.
+        """
+        return np.zeros(self.n_extra, dtype=bool)
+
+    @property
     def extra_feature(self) -> Index:
         """The feature that each extra unknown belongs to, (n_extra,)."""
         one_each = self.n_extra == len(self.feature_names)
@@ -363,6 +388,11 @@ class Term:
         if self.n_extra == len(self.feature_names):
             return self.feature_names
         return tuple(f"{self.feature_names[f]}, {k + 1}" for k, f in enumerate(self.extra_feature))
+
+    @property
+    def extra_said(self) -> list[str]:
+        """Each extra unknown in words, for messages."""
+        return [f"{self.extra_words} {self.kind} {name}" for name in self.extra_names]
 
     @property
     def node(self) -> Index:
