@@ -158,6 +158,10 @@ class FlowEquations:
         self.fixed, self.free = fixed, np.flatnonzero(~fixed)
         determined = np.concatenate([np.zeros(n, dtype=bool), *(t.determined for t in model.terms)])
         self.determined = determined[self.free]
+        flows = np.concatenate(
+            [np.zeros(n, dtype=bool), *(np.arange(t.n_extra) >= t.n_levels for t in model.terms)]
+        )
+        self.flows = flows[self.free]
         self.pattern = Pattern(self.rows.matrix, self.n_unknowns, self.free)
         self._conductances()
         self.carried = tuple(Carried.of(model, self.rows, term) for term in model.terms)

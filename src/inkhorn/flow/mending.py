@@ -68,10 +68,11 @@ def _patch(equations: FlowEquations, balance: Balance) -> Index:
     order = np.argsort(-left)
     sums = np.cumsum(left[order])
     count = int(np.searchsorted(sums, _WORST * sums[-1])) + 1
-    if count > min(_FEW * len(free), _MOST):
+    worst = free[order[:count]]
+    if count > min(_FEW * len(free), _MOST) or (worst >= len(equations.cells)).any():
         return np.empty(0, np.int64)
     inside, solved = np.zeros(equations.n_unknowns), np.zeros(equations.n_unknowns, dtype=bool)
-    inside[free[order[:count]]], solved[free] = 1.0, True
+    inside[worst], solved[free] = 1.0, True
     joined = balance.jacobian.copy()
     joined.data = np.ones(len(joined.data))
     for _ in range(_RINGS):

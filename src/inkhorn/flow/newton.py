@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import ConvergenceError
+from inkhorn.flow.beside import followed
 from inkhorn.flow.equations import Balance, FlowEquations
 from inkhorn.flow.landing import WAYS, Landing, Way
 from inkhorn.flow.mending import mended
@@ -18,7 +19,7 @@ from inkhorn.linear import CondensedSystem, LinearSystem, linear_system
 
 __all__ = ["Rules", "newton"]
 
-_COARSE = 0.001  # share of the residual that a linear solve may leave, at most
+_COARSE, _COARSER = 0.001, 0.01  # share of the residual that a linear solve may leave, at most; with pipes
 _WELL = 0.3  # share of the residual at which a full step has led so well that no other way is tried
 _FAIR = 0.1  # by what share of itself, times that of the step, the residual has to fall
 _RAISED = 100.0  # how much more a bold step may leave
@@ -166,7 +167,7 @@ def newton(
     polished : bool
         Whether the last step has to leave the heads nearly as they were, too, those of dry cells among them.
     """
-    balance = equations.evaluate(unknowns)
+    unknowns, balance = followed(equations, unknowns, equations.evaluate(unknowns), np.inf)
     measure = equations.closure(balance)
     goal, limit = (
         rules.closure if enough is None else enough,
@@ -178,7 +179,8 @@ def newton(
     system: LinearSystem | CondensedSystem | None = (
         None  # that of the step before: of equations that are linear it stays
     )
-    far, likely, held, more = False, WAYS[0], 0.0, _POLISHING  # the way that led on last is tried first
+    pipes = bool(equations.determined.any())
+    far, likely, held, more = pipes, WAYS[0], 0.0, _POLISHING  # the way that led on last is tried first
     while len(rows) - begun < limit and np.isfinite(measure):
         steps = len(rows) - begun
         if equations.closes(balance, goal):
@@ -196,13 +198,15 @@ def newton(
         while True:
             kept = _held_back(equations, matrix, sizes[-1], held)
             if system is None or far != system.conducts_far or not _alike(system.matrix, kept):
-                system = linear_system(kept, equations.determined, columns=columns, conducts_far=far)
+                system = linear_system(
+                    kept, equations.determined, columns=columns, conducts_far=far, like=system
+                )
             # an exact step where it is cheap, or where the equations are linear and one step does it all; elsewhere
             # as exact as the step before was good
             tolerance = 1e-10
-            if not (system.direct or system.symmetric):
+            if not system.direct and (pipes or not system.symmetric):
                 gained = sizes[-1] / sizes[-2] if len(sizes) > 1 else 1.0
-                tolerance = float(np.clip(0.5 * gained**2, 1e-6, _COARSE))
+                tolerance = float(np.clip(0.5 * gained**2, 1e-6, _COARSER if pipes else _COARSE))
             try:
                 step = system.solve(balance.residual[free], tolerance=tolerance, enough=suffices)
                 if not system.direct or np.abs(step).max(initial=0.0) < farthest or held >= _HELD:
@@ -219,14 +223,15 @@ def newton(
         diagonal = -balance.jacobian.data[equations.pattern.diagonal[:n]]
         landing = Landing(equations, unknowns, whole, diagonal)
         taken = _searched(equations, balance, landing, bold, likely)
-        unknowns, balance, damping, likely = taken.there, taken.answer, taken.share, taken.way
+        damping, likely = taken.share, taken.way
+        unknowns, balance = followed(equations, taken.there, taken.answer, sizes[-1])
         sizes.append(equations.left(balance))
         if damping < _SHORT:
             held = min(max(_HOLDS * held, _HELD), _MOST_HELD)
         elif damping > _LONG:
             held = held / _HOLDS if held > 0.01 * _HELD else 0.0
         measure = equations.closure(balance)
-        change = np.abs(unknowns - before)[free]
+        change = np.abs(unknowns - before)[free] * ~equations.flows
         largest = int(np.argmax(change))
         place = equations.name_of(int(free[largest]))
         until = 0.0 if equations.step is None else equations.step.end

@@ -7,9 +7,16 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["Apart"]
+__all__ = ["BALANCES", "Apart"]
 
 Array = NDArray[np.float64]
+
+BALANCES: dict[str, Any] = {
+    "permc_spec": "MMD_AT_PLUS_A",
+    "diag_pivot_thresh": 0.0,
+    "options": {"SymmetricMode": True},
+}
+"""How balances are factored, whose diagonals outweigh their rows: half the fill of what any matrix needs."""
 
 
 class Apart:
@@ -33,6 +40,8 @@ class Apart:
     """
 
     def __init__(self, matrix: Any, unknowns: NDArray[np.int64], *, symmetric: bool) -> None:
+        from scipy.sparse import coo_array
+
         self.unknowns, rows = unknowns, matrix[unknowns].tocoo()
         columns = rows.T if symmetric else matrix[:, unknowns].tocoo()
         number = np.full(matrix.shape[0], -1)
@@ -41,9 +50,12 @@ class Apart:
         self.possible = self._factor(rows.row[own], number[rows.col[own]], rows.data[own])
         if not self.possible:
             return
-        self._rows = (rows.row[~own], rows.col[~own], rows.data[~own])
         others = number[columns.row] < 0
-        self._columns = (columns.col[others], columns.row[others], columns.data[others])
+        shape = (len(unknowns), matrix.shape[0])
+        into = coo_array((rows.data[~own], (rows.row[~own], rows.col[~own])), shape=shape)
+        of = coo_array((columns.data[others], (columns.col[others], columns.row[others])), shape=shape)
+        self._into, self._of = into.tocsr(), of.tocsr()  # what others give these, and these others, turned
+        self._into_turned, self._of_turned = (m.T.tocsr() for m in (self._into, self._of))
 
     def _factor(self, row: NDArray[Any], column: NDArray[Any], value: Array) -> bool:
         """Factor the block; whether that can be done."""
@@ -61,7 +73,7 @@ class Apart:
             self._inverse = 1.0 / diagonal
             return True
         try:
-            self._factors = splu(coo_array((value, (row, column)), shape=(n, n)).tocsc())
+            self._factors = splu(coo_array((value, (row, column)), shape=(n, n)).tocsc(), **BALANCES)
         except RuntimeError:  # it is singular
             return False
         return True
@@ -78,13 +90,10 @@ class Apart:
 
     def before(self, right: Array, *, transpose: bool) -> Array:
         """Return a right-hand side from which what these unknowns give the others is taken."""
-        own, other, value = self._rows if transpose else self._columns
-        left = right.copy()
-        np.subtract.at(left, other, value * self._solved(right[self.unknowns], transpose=transpose)[own])
-        return left
+        gives = self._into_turned if transpose else self._of_turned
+        return np.asarray(right - gives @ self._solved(right[self.unknowns], transpose=transpose))
 
     def after(self, right: Array, answer: Array, *, transpose: bool) -> None:
         """Put these unknowns into an answer for the others."""
-        own, other, value = self._columns if transpose else self._rows
-        through = np.bincount(own, value * answer[other], len(self.unknowns))
+        through = (self._of if transpose else self._into) @ answer
         answer[self.unknowns] = self._solved(right[self.unknowns] - through, transpose=transpose)

@@ -29,11 +29,15 @@ class CondensedSystem:
     determined : ndarray of bool, (n,)
         Those to leave out. The row of each holds its own unknown and others; where these are left out too, their rows
         hold none that is.
+    like : CondensedSystem, optional
+        One before of the same structure.
     options
         Of the `LinearSystem` of the rest; `columns` are those of the rest.
     """
 
-    def __init__(self, matrix: Any, determined: NDArray[np.bool_], **options: Any) -> None:
+    def __init__(
+        self, matrix: Any, determined: NDArray[np.bool_], like: CondensedSystem | None = None, **options: Any
+    ) -> None:
         from scipy.sparse import csr_array, diags_array, eye_array
 
         matrix = csr_array(matrix)
@@ -47,7 +51,7 @@ class CondensedSystem:
         self._into_kept = below[:, self.out].tocsr()
         through = self._into_kept @ (self._inverse @ self._from_kept)
         self.matrix = matrix
-        self.rest = LinearSystem((below[:, self.kept] - through).tocsr(), **options)
+        self.rest = LinearSystem((below[:, self.kept] - through).tocsr(), like=like and like.rest, **options)
 
     @property
     def direct(self) -> bool:

@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from inkhorn.linear.apart import BALANCES
 from inkhorn.linear.columns import Columns
 
 __all__ = ["Joint"]
@@ -26,11 +27,26 @@ class Joint:
     matrix : scipy.sparse.csr_array, (n, n)
     columns : Columns
         Where its unknowns stand; column -1 for those of the network.
+    before : Joint, optional
+        That of a matrix before, of the same network: which cells go with which node is taken from there.
     """
 
-    def __init__(self, matrix: Any, columns: Columns) -> None:
+    def __init__(self, matrix: Any, columns: Columns, before: Joint | None = None) -> None:
         from scipy.sparse import coo_array
         from scipy.sparse.linalg import splu
+
+        if before is None or len(before._group) != matrix.shape[0]:
+            self._group, self._count = self._groups(matrix, columns)
+        else:
+            self._group, self._count = before._group, before._count
+        every = matrix.tocoo()
+        size = (self._count, self._count)
+        row, column = self._group[every.row], self._group[every.col]
+        self._factors = splu(coo_array((every.data, (row, column)), shape=size).tocsc(), **BALANCES)
+
+    @staticmethod
+    def _groups(matrix: Any, columns: Columns) -> tuple[NDArray[np.int64], int]:
+        """The node that each unknown goes with, and how many nodes there are."""
         from scipy.spatial import KDTree
 
         column = np.asarray(columns.column)
@@ -51,12 +67,7 @@ class Joint:
         group[cells], group[apart] = nearest, np.arange(len(apart))
         strongest = np.argsort(np.abs(rows.data[met]), kind="stable")
         group[cell[strongest]] = node[strongest]  # a cell goes with the node that it exchanges most with
-        every = matrix.tocoo()
-        size = (len(apart), len(apart))
-        self._group, self._count = group, len(apart)
-        self._factors = splu(
-            coo_array((every.data, (group[every.row], group[every.col])), shape=size).tocsc(),
-        )
+        return group, len(apart)
 
     def correction(self, residual: Array, *, transpose: bool) -> Array:
         """Return the change of all unknowns that brings what is left over each group to nothing."""

@@ -18,6 +18,8 @@ from inkhorn.linear.krylov import bicgstab, conjugate_gradients, norm, unsigned
 from inkhorn.threads import processors, worth_sharing
 
 if TYPE_CHECKING:
+    from inkhorn.linear.apart import Apart
+    from inkhorn.linear.joint import Joint
     from inkhorn.linear.multigrid import ColumnMultigrid
 
 __all__ = ["LinearSystem"]
@@ -48,6 +50,8 @@ class LinearSystem:
     conducts_far : bool
         Whether unknowns that stand apart make a network that conducts more than the cells; it is found out if not
         said, and then told by the attribute of that name, for the next system alike.
+    like : LinearSystem, optional
+        One before of the same structure, from which is taken what only depends on that.
     """
 
     def __init__(
@@ -58,6 +62,7 @@ class LinearSystem:
         direct: bool | None = None,
         dominant: bool = False,
         conducts_far: bool = False,
+        like: LinearSystem | None = None,
     ) -> None:
         from scipy.sparse import csr_array
 
@@ -67,6 +72,7 @@ class LinearSystem:
         self.direct = self.matrix.shape[0] < DIRECT_BELOW if direct is None else direct
         self.dominant = dominant
         self.iterations, self.conducts_far = 0, conducts_far
+        self._joint: Joint | None = None if like is None else like._joint
 
     @cached_property
     def symmetric(self) -> bool:
@@ -109,6 +115,17 @@ class LinearSystem:
         return made if made.possible else None
 
     @cached_property
+    def _apart(self) -> Apart | None:
+        """What solves for the unknowns that stand apart, if there are any."""
+        if "_columns_cycle" in vars(self) or not self.conducts_far:
+            return None if self._columns_cycle is None else self._columns_cycle.apart
+        from inkhorn.linear.apart import Apart
+
+        unknowns = np.flatnonzero(np.asarray(self.columns.column) < 0) if self.columns is not None else []
+        found = Apart(self.matrix, unknowns, symmetric=self.symmetric) if len(unknowns) else None
+        return found if found is not None and found.possible else None
+
+    @cached_property
     def _precondition(self) -> Precondition:
         """One multigrid cycle: writes the answer into its second argument and returns the product of both."""
         if self._columns_cycle is not None:
@@ -118,21 +135,21 @@ class LinearSystem:
     @cached_property
     def _far_conducting(self) -> Precondition | None:
         """A cycle for a network that conducts far, between two corrections of it and its cells together; none without."""
-        cycle = self._columns_cycle
-        if self.columns is None or cycle is None or cycle.apart is None or not cycle.apart.coupled:
+        if self.columns is None or self._apart is None or not self._apart.coupled:
             return None
         from inkhorn.linear.joint import Joint
         from inkhorn.linear.multigrid import ColumnMultigrid
 
-        inner = ColumnMultigrid(self.matrix, self.columns, symmetric=self.symmetric, apart=cycle.apart)
-        joint, turned = Joint(self.matrix, self.columns), self._turned
+        inner = ColumnMultigrid(self.matrix, self.columns, symmetric=self.symmetric, apart=self._apart)
+        self._joint = joint = Joint(self.matrix, self.columns, self._joint)
 
         def precondition(right: NDArray[Any], answer: NDArray[Any], *, transpose: bool = False) -> float:
-            matrix, step = turned if transpose else self.matrix, np.empty_like(right)
+            matrix, step = self._turned if transpose else self.matrix, np.empty_like(right)
             answer[:] = joint.correction(right, transpose=transpose)
             inner.precondition(right - matrix @ answer, step, transpose=transpose)
             answer += step
-            answer += joint.correction(right - matrix @ answer, transpose=transpose)
+            if self.symmetric:  # and so has the cycle to be
+                answer += joint.correction(right - matrix @ answer, transpose=transpose)
             return float(answer @ right)
 
         return precondition
@@ -263,8 +280,7 @@ class LinearSystem:
             return
         if self.dominant and self._incomplete is not None:
             yield self._krylov_step(self._incomplete, transpose, enough, _PATIENCE), 2
-        far = self._columns_cycle is not None and self._columns_cycle.apart is not None
-        far = far and self._columns_cycle.apart.coupled  # type: ignore[union-attr]  # just seen
+        far = self._apart is not None and self._apart.coupled
         if not far or not self.conducts_far:
             yield (
                 (self._krylov_step(self._precondition, transpose, enough, _PATIENCE), 1)

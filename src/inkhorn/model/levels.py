@@ -37,8 +37,8 @@ def levelless_cells(model: Model) -> list[NDArray[np.int64]]:
     count, group = connected_components(coo_array((np.ones(len(a)), (a, b)), shape=size), directed=False)
     has_level = np.zeros(count, dtype=bool)
     has_level[group[np.concatenate(held)]] = True
-    without = [np.flatnonzero(group[:n] == g) for g in np.flatnonzero(~has_level)]
-    without = [cells for cells in without if len(cells)]
+    loose = np.unique(group[:n][~has_level[group[:n]]])
+    without = [np.flatnonzero(group[:n] == g) for g in loose]
     if not without:
         return []
     low, high = (_gains(model, level) for level in (-_FAR, _FAR))
