@@ -75,25 +75,31 @@ def reynolds(term: ConduitTerm, flow: np.ndarray) -> np.ndarray:
     return np.abs(flow) * 4.0 / (np.pi * term.diameter * VISCOSITY)
 
 
+def seconds(model: ik.Model) -> tuple[float, ik.FlowResult]:
+    """The better of two solutions."""
+    took = []
+    for _ in range(2):
+        begin = time.perf_counter()
+        found = ik.solve_flow(model)
+        took.append(time.perf_counter() - begin)
+    return min(took), found
+
+
 def main(seeds: list[int]) -> None:
     grid, terms = rock()
     wet = {"confined": True} if "--confined" in sys.argv else {}
     plain = ik.Model(grid, 1e-2 * 86400 * 1e-3, terms=terms, water_table=ik.WaterTable(**wet))
     ik.solve_flow(plain)
-    begin = time.perf_counter()
-    ik.solve_flow(plain)
-    alone = time.perf_counter() - begin
-    print(f"{grid.n_cells} cells alone: {alone:.2f} s")
+    print(f"{grid.n_cells} cells alone: {seconds(plain)[0]:.2f} s")
     for seed in seeds:
         term = network(grid, seed)
         model = ik.Model(grid, 1e-2 * 86400 * 1e-3, terms=[*terms, term], water_table=ik.WaterTable(**wet))
-        begin = time.perf_counter()
         try:
-            found = ik.solve_flow(model)
-        except Exception as problem:
-            print(f"network {seed}: FAILED {str(problem)[:300]}")
+            took, found = seconds(model)
+        except ik.ConvergenceError as problem:
+            print(f"network {seed}: FAILED {str(problem)[:300]}", flush=True)
             continue
-        took = time.perf_counter() - begin
+        alone = seconds(plain)[0]
         step = found.steps[0]
         flow, re = step.link_flow[-1], reynolds(term, step.link_flow[-1])
         balance = np.bincount(term.links[:, 1], flow, term.n_levels) - np.bincount(term.links[:, 0], flow, term.n_levels)

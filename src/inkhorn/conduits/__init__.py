@@ -9,20 +9,26 @@ from inkhorn.conduits.laws import (
     friction_slope,
     law_at,
     mean_velocity,
+    passed_at,
     reynolds_number,
     section_of,
     wet_depth,
 )
+from inkhorn.conduits.network import TIED, Network, Places
 
 __all__ = [
     "GRAVITY",
     "REGIMES",
+    "TIED",
     "Flowing",
+    "Network",
     "Pipes",
+    "Places",
     "Section",
     "friction_slope",
     "law_at",
     "mean_velocity",
+    "passed_at",
     "reynolds_number",
     "section_of",
     "wet_depth",

@@ -13,6 +13,7 @@ FULL_FROM, BEGINS = (
 )  # shares of the diameter at which a pipe conveys as a full one, and where that begins
 _DRY = 1e-6  # share of the diameter
 _EASIEST = 1e12  # m²/day that a pipe conducts at most in the derivative
+_FAR_OVER = 4.0  # times what the fall would drive
 _NOISE = 16.0 * 2.220446049250313e-16  # of a head
 _C = 2.0 / np.log(10.0)
 
@@ -180,7 +181,21 @@ def section(share):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def pipes(first, second, bed_first, bed_second, length, size, rough, viscosity, low, high, head, flow, found):  # type: ignore[no-untyped-def]
+def pipes(
+    first,
+    second,
+    bed_first,
+    bed_second,
+    length,
+    size,
+    rough,
+    viscosity,
+    low,
+    high,
+    head,
+    flow,
+    found,
+):  # type: ignore[no-untyped-def]
     """What the law of each pipe leaves over, in m³/day, and its derivatives.
 
     The law is that the fall of the head is the friction along the way. What is left over is the flow that this fall
@@ -189,7 +204,7 @@ def pipes(first, second, bed_first, bed_second, length, size, rough, viscosity, 
 
     Rows of `found`: what is left over; its derivatives by the flow, by the heads at the first and second end, by
     diameter, roughness, length, bed at the first and second end, viscosity; then what conveys: area and hydraulic
-    diameter.
+    diameter; and the flow that the fall would drive.
     """
     for p in range(len(first)):
         a, b = head[first[p]], head[second[p]]
@@ -208,28 +223,36 @@ def pipes(first, second, bed_first, bed_second, length, size, rough, viscosity, 
             continue
         area, area_slope, hydraulic, hydraulic_slope = section(share)
         whole, wide = area * diameter * diameter, hydraulic * diameter
+        driven = whole * velocity_law(abs(fall) / far, wide, rough[p], viscosity[p], low[p], high[p])
+        driven = driven if downwards else -driven
+        # by its own friction, as the law has it, and by that which would hold the fall
         speed = abs(q) / whole
         s, s_v, s_d, s_k, s_n = slope_law(speed, wide, rough[p], viscosity[p], low[p], high[p])
-        sign = 1.0 if q >= 0.0 else -1.0
-        missing = fall - sign * far * s
+        sign = 1.0 if (q > 0.0 or (q == 0.0 and downwards)) else -1.0
+        missing, left = fall - sign * far * s, driven - q
         conducts = min(whole / (far * s_v), _EASIEST)
         noise = _NOISE * max(abs(a), abs(b), abs(bed_first[p]), abs(bed_second[p]))
-        left = 0.0
-        if abs(missing) > noise:
-            driven = whole * velocity_law(abs(fall) / far, wide, rough[p], viscosity[p], low[p], high[p])
-            left = (driven if downwards else -driven) - q
-            if abs(left) > 1e-4 * max(driven, abs(q)) and left * missing > 0.0:
+        if abs(missing) <= noise:
+            left = 0.0
+        else:
+            if abs(left) > 1e-4 * max(abs(driven), abs(q)) and left * missing > 0.0:
                 conducts = min(left / missing, _EASIEST)
             left = conducts * missing
-        # the derivatives of the law
-        by_area = sign * far * s_v * speed / whole  # more room, less friction
-        by_wide = -sign * far * s_d
+        by_flow = conducts * max(far * s_v / whole, 1.0 / _EASIEST)
+        if share < FULL_FROM:  # as the section changes by the fall, that of the law and of the flow alike
+            sign, speed = 1.0 if downwards else -1.0, abs(driven) / whole
+            _, t_v, t_d, _, _ = slope_law(speed, wide, rough[p], viscosity[p], low[p], high[p])
+            by_area, by_wide = sign * far * t_v * speed / whole, -sign * far * t_d
+            if abs(q) > _FAR_OVER * abs(driven):  # a pipe that falls dry is so at once
+                left, by_flow = driven - q, 1.0
+        else:
+            by_area, by_wide = sign * far * s_v * speed / whole, -sign * far * s_d  # more room, less friction
         by_deep = by_area * area_slope * diameter + by_wide * hydraulic_slope
         by_size = by_area * (2.0 * area * diameter - area_slope * deep) + by_wide * (
             hydraulic - hydraulic_slope * share
         )
         out[0] = left
-        out[1] = -conducts * max(far * s_v / whole, 1.0 / _EASIEST)
+        out[1] = -by_flow
         out[2] = conducts * (slope_a + (by_deep * deep_slope if downwards else 0.0))
         out[3] = conducts * (-slope_b + (0.0 if downwards else by_deep * deep_slope))
         out[4] = conducts * by_size
@@ -238,11 +261,11 @@ def pipes(first, second, bed_first, bed_second, length, size, rough, viscosity, 
         out[7] = conducts * (1.0 - slope_a - (by_deep * deep_slope if downwards else 0.0))
         out[8] = conducts * (-1.0 + slope_b - (0.0 if downwards else by_deep * deep_slope))
         out[9] = -conducts * sign * far * s_n
-        out[10], out[11] = whole, wide
+        out[10], out[11], out[12] = whole, wide, driven
 
 
 @njit(cache=True)
-def ends(node, bed, cell, size, half, per_length, head, heads, found):  # type: ignore[no-untyped-def]
+def ends(node, bed, size, half, per_length, head, rock, found):  # type: ignore[no-untyped-def]
     """What passes the wall at each end of each pipe, into its cell, and what stands in that half of it.
 
     Rows of `found`: the flow, its slopes by the head at the node and in the cell; the water, its slope by the head at the
@@ -251,7 +274,7 @@ def ends(node, bed, cell, size, half, per_length, head, heads, found):  # type: 
     for k in range(len(node)):
         p = k // 2
         inside, by_inside = wet(head[node[k]] - bed[k])
-        outside, by_outside = wet(heads[cell[k]] - bed[k])
+        outside, by_outside = wet(rock[k] - bed[k])
         through = per_length[p] * half[p]
         found[0, k] = through * (inside - outside)
         found[1, k] = through * by_inside

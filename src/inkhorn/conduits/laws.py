@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -19,6 +20,7 @@ __all__ = [
     "friction_slope",
     "law_at",
     "mean_velocity",
+    "passed_at",
     "reynolds_number",
     "section_of",
     "wet_depth",
@@ -178,6 +180,16 @@ class Pipes:
     def __len__(self) -> int:
         return len(self.first)
 
+    @cached_property
+    def nodes(self) -> NDArray[np.int64]:
+        """Both ends of each, pipe by pipe, (2n,)."""
+        return np.column_stack([self.first, self.second]).ravel()
+
+    @cached_property
+    def beds(self) -> Array:
+        """Of both ends, pipe by pipe, (2n,) [m]."""
+        return np.column_stack([self.bed_first, self.bed_second]).ravel()
+
     def refuse_impossible(self, name_of: Any) -> None:
         """Refuse pipes that none can be.
 
@@ -221,15 +233,44 @@ class Flowing(NamedTuple):
     by_viscosity: Array
     area: Array
     hydraulic_diameter: Array
+    driven: Array
 
 
 def law_at(pipes: Pipes, heads: Array, flow: Array) -> Flowing:
     """Return what the law leaves over at heads of the nodes and flows of the pipes [m], [m³/day]."""
     from inkhorn.conduits import _kernels
 
-    found = np.empty((12, len(pipes)))
+    found = np.empty((13, len(pipes)))
     _kernels.pipes(
         pipes.first, pipes.second, pipes.bed_first, pipes.bed_second, pipes.length, pipes.diameter, pipes.roughness,
         pipes.viscosity, pipes.laminar_up_to, pipes.turbulent_from, heads, flow, found,
     )  # fmt: skip
     return Flowing(*found)
+
+
+def passed_at(pipes: Pipes, exchange: Array, heads: Array, outside: Array) -> Array:
+    """Return what passes the wall of each pipe at both its ends, and what stands in that half of it.
+
+    Parameters
+    ----------
+    pipes : Pipes
+    exchange : ndarray of float, (n,)
+        [m/day].
+    heads : ndarray of float, (n_nodes,)
+        At the nodes [m].
+    outside : ndarray of float, (2n,)
+        In the rock, at both ends of each pipe, pipe by pipe [m].
+
+    Returns
+    -------
+    ndarray of float, (6, 2n)
+        What passes outwards [m³/day], its slopes by the head at the node and in the rock [m²/day]; the water [m³], its
+        slopes by the head at the node and by the diameter [m²].
+    """
+    from inkhorn.conduits import _kernels
+
+    found = np.empty((6, 2 * len(pipes)))
+    _kernels.ends(
+        pipes.nodes, pipes.beds, pipes.diameter, 0.5 * pipes.length, exchange, heads, outside, found
+    )
+    return found

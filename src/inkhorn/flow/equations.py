@@ -342,9 +342,11 @@ class FlowEquations:
 
     def moments(self, unknowns: NDArray[np.float64]) -> Iterator[tuple[Term, Moment]]:
         """Go through the terms, each with what it is told at these unknowns."""
-        heads = unknowns[: len(self.cells)]
-        for (term, own), first, state in zip(
-            self.own(unknowns), self.first_extra[:-1], self.states, strict=True
+        heads, n, step = unknowns[: len(self.cells)], len(self.cells), self.step
+        none = np.empty(0)
+        weights = self.extra_weight or (none,) * len(self.model.terms)
+        for (term, own), first, state, weight in zip(
+            self.own(unknowns), self.first_extra[:-1], self.states, weights, strict=True
         ):
             yield (
                 term,
@@ -355,10 +357,12 @@ class FlowEquations:
                     cells=self.cells,
                     horizontal_conductivity=self.model.horizontal_conductivity,
                     law=self.model.water_table,
-                    begin=0.0 if self.step is None else self.step.begin,
-                    end=0.0 if self.step is None else self.step.end,
-                    steady=self.step is None,
+                    begin=0.0 if step is None else step.begin,
+                    end=0.0 if step is None else step.end,
+                    steady=step is None,
                     state=state,
+                    stored=none if step is None else step.extra_stored[first - n :][: term.n_extra],
+                    weight=weight,
                 ),
             )
 

@@ -10,7 +10,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import ConvergenceError
-from inkhorn.flow.beside import followed
 from inkhorn.flow.equations import Balance, FlowEquations
 from inkhorn.flow.landing import WAYS, Landing, Way
 from inkhorn.flow.mending import mended
@@ -167,7 +166,7 @@ def newton(
     polished : bool
         Whether the last step has to leave the heads nearly as they were, too, those of dry cells among them.
     """
-    unknowns, balance = followed(equations, unknowns, equations.evaluate(unknowns), np.inf)
+    balance = equations.evaluate(unknowns)
     measure = equations.closure(balance)
     goal, limit = (
         rules.closure if enough is None else enough,
@@ -223,8 +222,7 @@ def newton(
         diagonal = -balance.jacobian.data[equations.pattern.diagonal[:n]]
         landing = Landing(equations, unknowns, whole, diagonal)
         taken = _searched(equations, balance, landing, bold, likely)
-        damping, likely = taken.share, taken.way
-        unknowns, balance = followed(equations, taken.there, taken.answer, sizes[-1])
+        unknowns, balance, damping, likely = taken.there, taken.answer, taken.share, taken.way
         sizes.append(equations.left(balance))
         if damping < _SHORT:
             held = min(max(_HOLDS * held, _HELD), _MOST_HELD)

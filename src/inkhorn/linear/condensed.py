@@ -14,6 +14,45 @@ from inkhorn.linear.system import LinearSystem
 __all__ = ["CondensedSystem", "linear_system"]
 
 Array = NDArray[np.float64]
+Index = NDArray[np.int64]
+
+
+class _Block:
+    """A part of a sparse matrix: which of its values belong there, and where."""
+
+    def __init__(self, of: Index, column: Index, chosen: NDArray[np.bool_], shape: tuple[int, int]) -> None:
+        self.chosen, self.shape = np.flatnonzero(chosen), shape
+        counts = np.bincount(of[self.chosen], minlength=shape[0])
+        self.start = np.concatenate([[0], np.cumsum(counts)]).astype(np.int32)
+        self.column = column[self.chosen].astype(np.int32)
+
+    def filled(self, data: Array) -> Any:
+        """The part, of values of the whole."""
+        from scipy.sparse import csr_array
+
+        return csr_array((data[self.chosen], self.column, self.start), shape=self.shape)
+
+
+class _Blocks:
+    """The four parts of a matrix: found once for all that have the same places."""
+
+    def __init__(self, matrix: Any, determined: NDArray[np.bool_]) -> None:
+        self.out, self.kept = np.flatnonzero(determined), np.flatnonzero(~determined)
+        number = np.empty(len(determined), dtype=np.int64)
+        number[self.out], number[self.kept] = np.arange(len(self.out)), np.arange(len(self.kept))
+        row = np.repeat(np.arange(len(determined)), np.diff(matrix.indptr))
+        below, beside = determined[row], determined[matrix.indices]
+        of, column = number[row], number[matrix.indices]
+        n, m = len(self.kept), len(self.out)
+        self.rest = _Block(of, column, ~below & ~beside, (n, n))
+        self.into_kept = _Block(of, column, ~below & beside, (n, m))
+        self.from_kept = _Block(of, column, below & ~beside, (m, n))
+        self.own = _Block(of, column, below & beside, (m, m))
+
+
+def _placed_alike(one: Any, other: Any) -> bool:
+    """Whether two matrices have values at the same places."""
+    return np.array_equal(one.indptr, other.indptr) and np.array_equal(one.indices, other.indices)
 
 
 class CondensedSystem:
@@ -38,20 +77,27 @@ class CondensedSystem:
     def __init__(
         self, matrix: Any, determined: NDArray[np.bool_], like: CondensedSystem | None = None, **options: Any
     ) -> None:
-        from scipy.sparse import csr_array, diags_array, eye_array
+        from scipy.sparse import coo_array, csr_array, diags_array
 
-        matrix = csr_array(matrix)
-        self.out, self.kept = np.flatnonzero(determined), np.flatnonzero(~determined)
-        rows, below = matrix[self.out], matrix[self.kept]
-        own = rows[:, self.out]
+        self.matrix = csr_array(matrix)
+        same = (
+            like is not None
+            and np.array_equal(like.determined, determined)
+            and _placed_alike(like.matrix, self.matrix)
+        )
+        self.determined = determined
+        self._blocks = like._blocks if like is not None and same else _Blocks(self.matrix, determined)
+        blocks, data = self._blocks, self.matrix.data
+        self.out, self.kept = blocks.out, blocks.kept
+        own = blocks.own.filled(data)
         scale = diags_array(1.0 / own.diagonal())
-        unit = eye_array(len(self.out))
-        self._inverse = ((2.0 * unit - scale @ own) @ scale).tocsr()
-        self._from_kept = rows[:, self.kept].tocsr()
-        self._into_kept = below[:, self.out].tocsr()
-        through = self._into_kept @ (self._inverse @ self._from_kept)
-        self.matrix = matrix
-        self.rest = LinearSystem((below[:, self.kept] - through).tocsr(), like=like and like.rest, **options)
+        eye = diags_array(np.full(len(self.out), 2.0))
+        self._inverse = ((eye - scale @ own) @ scale).tocsr()
+        self._from_kept, self._into_kept = blocks.from_kept.filled(data), blocks.into_kept.filled(data)
+        through = (self._into_kept @ (self._inverse @ self._from_kept)).tocoo()
+        rest = blocks.rest.filled(data)
+        there = coo_array((-through.data, (through.row, through.col)), shape=rest.shape).tocsr()
+        self.rest = LinearSystem(csr_array(rest + there), like=like and like.rest, **options)
 
     @property
     def direct(self) -> bool:

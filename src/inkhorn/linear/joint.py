@@ -32,17 +32,29 @@ class Joint:
     """
 
     def __init__(self, matrix: Any, columns: Columns, before: Joint | None = None) -> None:
-        from scipy.sparse import coo_array
+        from scipy.sparse import csc_array
         from scipy.sparse.linalg import splu
 
-        if before is None or len(before._group) != matrix.shape[0]:
+        if (
+            before is None
+            or before._indices.shape != matrix.indices.shape
+            or (before._indices != matrix.indices).any()
+        ):
             self._group, self._count = self._groups(matrix, columns)
+            self._indices = matrix.indices
+            row = np.repeat(self._group, np.diff(matrix.indptr))
+            keys, self._place = np.unique(
+                self._group[matrix.indices] * self._count + row, return_inverse=True
+            )
+            self._row = (keys % self._count).astype(np.int32)
+            counts = np.bincount(keys // self._count, minlength=self._count)
+            self._start = np.concatenate([[0], np.cumsum(counts)]).astype(np.int32)
         else:
-            self._group, self._count = before._group, before._count
-        every = matrix.tocoo()
-        size = (self._count, self._count)
-        row, column = self._group[every.row], self._group[every.col]
-        self._factors = splu(coo_array((every.data, (row, column)), shape=size).tocsc(), **BALANCES)
+            vars(self).update(vars(before))
+        values = np.bincount(self._place, matrix.data, len(self._row))
+        self._factors = splu(
+            csc_array((values, self._row, self._start), shape=(self._count,) * 2), **BALANCES
+        )
 
     @staticmethod
     def _groups(matrix: Any, columns: Columns) -> tuple[NDArray[np.int64], int]:

@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import ConvergenceError, InputError
+from inkhorn.linear.apart import BALANCES
 from inkhorn.linear.columns import Columns
 from inkhorn.linear.incomplete import incomplete_factors
 from inkhorn.linear.krylov import bicgstab, conjugate_gradients, norm, unsigned
@@ -92,7 +93,7 @@ class LinearSystem:
         from scipy.sparse.linalg import splu
 
         try:
-            return splu(self.matrix.tocsc())
+            return splu(self.matrix.tocsc(), **(BALANCES if self.dominant else {}))
         except (
             RuntimeError
         ):  # singular: a little on the diagonal gives an answer all the same, that may not suffice

@@ -170,6 +170,10 @@ class Moment:
         Whether nothing is stored.
     state : ndarray of float, (n_state,)
         What the term said of its state at the end of the step before.
+    stored : ndarray of float, (n_extra,)
+        Water in the term's extra unknowns at the step's start [m³]; empty when steady.
+    weight : ndarray of float, (n_extra,)
+        What flows count in the balances of extra unknowns, beside what is stored; empty where all count 1.
     """
 
     heads: Array
@@ -182,6 +186,8 @@ class Moment:
     end: float = 0.0
     steady: bool = True
     state: Array = field(default_factory=lambda: np.empty(0))
+    stored: Array = field(default_factory=lambda: np.empty(0))
+    weight: Array = field(default_factory=lambda: np.empty(0))
 
 
 @dataclass(frozen=True, eq=False)

@@ -10,7 +10,7 @@ from typing import Any, ClassVar
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.conduits import Flowing, Pipes, law_at
+from inkhorn.conduits import TIED, Flowing, Network, Pipes, Places, law_at, passed_at
 from inkhorn.conduits.laws import LAMINAR_UP_TO, TURBULENT_FROM, VISCOSITY
 from inkhorn.errors import InputError
 from inkhorn.model.terms.base import (
@@ -30,7 +30,6 @@ Array = NDArray[np.float64]
 Index = NDArray[np.int64]
 
 _FIRST_SPEED = 0.3 * 86400.0  # m/day, of the first guess
-_TIED = 1e-6  # m²/day that ties the level of a dry node to its bed
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -175,6 +174,13 @@ class ConduitTerm(Term):
         held[self.at_node[self.springs].astype(np.int64)] = True
         return held
 
+    @cached_property
+    def _held_level(self) -> Array:
+        """Of the nodes that springs hold, else 0, (n_nodes,) [m]."""
+        level = np.zeros(self.n_levels)
+        level[self.at_node[self.springs].astype(np.int64)] = self.level[self.springs]
+        return level
+
     @property
     def determined(self) -> NDArray[np.bool_]:
         return np.concatenate([self.held, np.ones(len(self.first), dtype=bool)])
@@ -211,7 +217,7 @@ class ConduitTerm(Term):
 
     @cached_property
     def node(self) -> Index:  # type: ignore[override]  # found once
-        return self.links.ravel()
+        return self.pipes.nodes
 
     @cached_property
     def pipes(self) -> Pipes:
@@ -226,12 +232,8 @@ class ConduitTerm(Term):
     def bed(self) -> Array:
         """Lowest bed of the pipes at each node, (n_nodes,) [m]."""
         bed = np.full(self.n_levels, np.inf)
-        np.minimum.at(bed, self.node, self._bed_at_end)
+        np.minimum.at(bed, self.node, self.pipes.beds)
         return bed
-
-    @cached_property
-    def _bed_at_end(self) -> Array:
-        return np.column_stack([self.bed_first, self.bed_second]).ravel()
 
     @cached_property
     def _let_in(self) -> Array:
@@ -253,6 +255,25 @@ class ConduitTerm(Term):
         level[self.at_node[self.springs].astype(np.int64)] = self.level[self.springs]
         return np.concatenate([level, _FIRST_SPEED * 0.25 * np.pi * self.diameter**2])
 
+    def settled(self, moment: Moment) -> Array:
+        """Return heads and flows at which the network is in balance with the rock as it is."""
+        n = self.n_levels
+        features, nodes = self._shafts
+        stores = not moment.steady and len(moment.stored) > 0
+        network = Network(
+            self.pipes, self._places, self.bed, self.held, self._held_level, self._let_in, self.exchange,
+            moment.heads[self.cells],
+            np.bincount(nodes, self.shaft_area[features], n).astype(np.float64),
+            moment.weight[:n] if len(moment.weight) else np.ones(n),
+            moment.end - moment.begin if stores else np.inf,
+            moment.stored[:n],
+        )  # fmt: skip
+        return np.concatenate(network.solved(moment.extra_unknowns[:n], moment.extra_unknowns[n:]))
+
+    @cached_property
+    def _places(self) -> Places:
+        return Places(self.pipes.first, self.pipes.second, self.n_levels)
+
     # --- the law -------------------------------------------------------------------------------------
 
     def law(self, moment: Moment) -> Flowing:
@@ -262,14 +283,8 @@ class ConduitTerm(Term):
 
     def _at_ends(self, moment: Moment) -> Array:
         """What passes the walls and stands in the pipes; rows as of the loop."""
-        from inkhorn.conduits import _kernels
-
-        found = np.empty((6, len(self.cells)))
-        _kernels.ends(
-            self.node, self._bed_at_end, self.cells, self.diameter, 0.5 * self.length, self.exchange,
-            moment.extra_unknowns[: self.n_levels], moment.heads, found,
-        )  # fmt: skip
-        return found
+        heads = moment.extra_unknowns[: self.n_levels]
+        return passed_at(self.pipes, self.exchange, heads, moment.heads[self.cells])
 
     def evaluate(self, moment: Moment) -> Contribution:
         n, p, first = self.n_levels, len(self.first), moment.first_extra
@@ -281,12 +296,10 @@ class ConduitTerm(Term):
         balance = np.bincount(b, flow, n) - np.bincount(a, flow, n) - np.bincount(self.node, ends[0], n)
         balance += self._let_in
         springs, held = np.where(self.held, -balance, 0.0), self.held
-        balance += _TIED * dry
-        level = np.zeros(n)
-        level[self.at_node[self.springs].astype(np.int64)] = self.level[self.springs]
+        balance += TIED * dry
         out, back = ~held[a], ~held[b]
         meets = ~held[self.node]
-        own = np.where(held, -1.0, -_TIED * (dry > 0.0))
+        own = np.where(held, -1.0, -TIED * (dry > 0.0))
         rows = [a[out], b[back], self.node[meets], self.node[meets], node, n + pipe, n + pipe, n + pipe]
         columns = [
             n + pipe[out], n + pipe[back], self.node[meets], self.cells[meets] - first, node, n + pipe, a, b,
@@ -304,7 +317,7 @@ class ConduitTerm(Term):
                 np.concatenate([first + self.node, self.cells]),
                 np.concatenate([ends[1], ends[2]]),
             ),
-            extra_residual=np.concatenate([np.where(held, level - head, balance), law.left]),
+            extra_residual=np.concatenate([np.where(held, self._held_level - head, balance), law.left]),
             extra_slope=Slope(np.concatenate(rows), first + np.concatenate(columns), np.concatenate(values)),
             stored=np.concatenate([stored, none]),
             stored_slope=Slope(spots, first + spots, slopes),
@@ -335,7 +348,7 @@ class ConduitTerm(Term):
         whose, node, free = np.repeat(pipe, 2), self.node, ~self.held[self.node]
         laws, halves = m + n + pipe, m + self.n_extra + node
         half = 0.5 * self.length[whose]
-        per_exchange = half * _wet_difference(head[node], moment.heads[self.cells], self._bed_at_end)
+        per_exchange = half * _wet_difference(head[node], moment.heads[self.cells], self.pipes.beds)
 
         def passes(by: Array) -> tuple[list[Any], list[Any], list[Any]]:
             """Derivatives of what passes the walls: of entries, and of the balances of nodes."""
