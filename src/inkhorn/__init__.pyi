@@ -77,6 +77,8 @@ from .runs import vary_project as vary_project
 from .site import Barrier as Barrier
 from .site import Bore as Bore
 from .site import Collector as Collector
+from .site import Conduit as Conduit
+from .site import ConduitSpring as ConduitSpring
 from .site import Drain as Drain
 from .site import Edit as Edit
 from .site import Evapotranspiration as Evapotranspiration
@@ -92,12 +94,14 @@ from .site import Material as Material
 from .site import Measurement as Measurement
 from .site import PickedCells as PickedCells
 from .site import Picture as Picture
+from .site import QuickRecharge as QuickRecharge
 from .site import Recharge as Recharge
 from .site import ReturnedWater as ReturnedWater
 from .site import River as River
 from .site import Schedule as Schedule
 from .site import Seepage as Seepage
 from .site import Series as Series
+from .site import Sinkhole as Sinkhole
 from .site import Site as Site
 from .site import Species as Species
 from .site import Spring as Spring
@@ -146,6 +150,8 @@ __all__ = [
     "Bore",
     "BoundedSurface",
     "Collector",
+    "Conduit",
+    "ConduitSpring",
     "ConstantSurface",
     "ConvergenceError",
     "Dispersion",
@@ -189,6 +195,7 @@ __all__ = [
     "PointSurface",
     "PolygonMesh",
     "Project",
+    "QuickRecharge",
     "Recharge",
     "RectangularMesh",
     "Regularisation",
@@ -198,6 +205,7 @@ __all__ = [
     "Schedule",
     "Seepage",
     "Series",
+    "Sinkhole",
     "Site",
     "Species",
     "SplitMesh",

@@ -181,7 +181,7 @@ def section(share):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def pipes(
+def pipes(  # type: ignore[no-untyped-def]
     first,
     second,
     bed_first,
@@ -195,7 +195,7 @@ def pipes(
     head,
     flow,
     found,
-):  # type: ignore[no-untyped-def]
+):
     """What the law of each pipe leaves over, in m³/day, and its derivatives.
 
     The law is that the fall of the head is the friction along the way. What is left over is the flow that this fall

@@ -75,18 +75,22 @@ class CondensedSystem:
     """
 
     def __init__(
-        self, matrix: Any, determined: NDArray[np.bool_], like: CondensedSystem | None = None, **options: Any
+        self,
+        matrix: Any,
+        determined: NDArray[np.bool_],
+        like: LinearSystem | CondensedSystem | None = None,
+        **options: Any,
     ) -> None:
         from scipy.sparse import coo_array, csr_array, diags_array
 
         self.matrix = csr_array(matrix)
-        same = (
-            like is not None
-            and np.array_equal(like.determined, determined)
-            and _placed_alike(like.matrix, self.matrix)
-        )
-        self.determined = determined
-        self._blocks = like._blocks if like is not None and same else _Blocks(self.matrix, determined)
+        self.determined: NDArray[np.bool_] = determined
+        before = like if isinstance(like, CondensedSystem) else None
+        if before is not None and not (
+            np.array_equal(before.determined, determined) and _placed_alike(before.matrix, self.matrix)
+        ):
+            before = None
+        self._blocks: _Blocks = _Blocks(self.matrix, determined) if before is None else before._blocks
         blocks, data = self._blocks, self.matrix.data
         self.out, self.kept = blocks.out, blocks.kept
         own = blocks.own.filled(data)
@@ -97,7 +101,9 @@ class CondensedSystem:
         through = (self._into_kept @ (self._inverse @ self._from_kept)).tocoo()
         rest = blocks.rest.filled(data)
         there = coo_array((-through.data, (through.row, through.col)), shape=rest.shape).tocsr()
-        self.rest = LinearSystem(csr_array(rest + there), like=like and like.rest, **options)
+        self.rest: LinearSystem = LinearSystem(
+            csr_array(rest + there), like=None if before is None else before.rest, **options
+        )
 
     @property
     def direct(self) -> bool:

@@ -35,6 +35,7 @@ class Joint:
         from scipy.sparse import csc_array
         from scipy.sparse.linalg import splu
 
+        self._indices: NDArray[Any]
         if (
             before is None
             or before._indices.shape != matrix.indices.shape

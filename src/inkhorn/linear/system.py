@@ -122,7 +122,8 @@ class LinearSystem:
             return None if self._columns_cycle is None else self._columns_cycle.apart
         from inkhorn.linear.apart import Apart
 
-        unknowns = np.flatnonzero(np.asarray(self.columns.column) < 0) if self.columns is not None else []
+        column = np.empty(0) if self.columns is None else np.asarray(self.columns.column)
+        unknowns = np.flatnonzero(column < 0)
         found = Apart(self.matrix, unknowns, symmetric=self.symmetric) if len(unknowns) else None
         return found if found is not None and found.possible else None
 

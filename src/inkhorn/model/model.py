@@ -267,11 +267,8 @@ class Model(Shown):
         if what not in known:
             raise InputError(f'the {kind} has no "{what}"; expected one of {list(known)}.')
         given = np.asarray(getattr(term, what))
-        by_entry = known[what].over == "entry"
         values = np.full(self.grid.n_cells, np.nan)
-        values[term.cells] = (
-            np.broadcast_to(given, len(term.cells)) if by_entry else given[term.feature_index]
-        )
+        values[term.cells] = term.over_entries(what, given)
         return values, known[what].unit
 
     def refuse_unknown(self, names: Iterable[str], *besides: str) -> None:

@@ -44,6 +44,7 @@ from inkhorn.site import (
     Choice,
     Declared,
     Feature,
+    FeatureName,
     LayerNames,
     Quantity,
     declared_fields,
@@ -110,6 +111,8 @@ def _key(said: Declared, needed: bool, default: Any) -> tuple[Any, Any]:
         kind = declared_type(said)
     elif isinstance(said, LayerNames):
         kind, default = (list[str], Field(default_factory=list)) if said.many else (str, default)
+    elif isinstance(said, FeatureName):
+        kind = str | Column
     elif isinstance(said, ConcentrationsDeclared):
         by_place = {way: SurfacePart for way in ("points", "raster", "polygons")} if said.in_space else {}
         kind, default = per_species(said.dimension, **by_place), Field(default_factory=dict)

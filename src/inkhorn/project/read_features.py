@@ -22,6 +22,7 @@ from inkhorn.site import (
     Concentrations,
     Edit,
     Feature,
+    FeatureName,
     PickedCells,
     Quantity,
     ReturnedWater,
@@ -201,6 +202,8 @@ class FeatureReader:
                 value = getattr(part, key)
                 if isinstance(said, Quantity):
                     value = self._value(value, said, shape, geometry, name, group, k, key)
+                elif isinstance(said, FeatureName) and isinstance(value, Column):
+                    value = str(shape.attribute(str(value.column)))
                 elif isinstance(said, Concentrations):
                     value = {
                         n: self._of_species(v, said.dimension, shape, name, group, k, key, n)

@@ -21,12 +21,14 @@ __all__ = [
     "Choice",
     "Concentrations",
     "Declared",
+    "FeatureName",
     "LayerNames",
     "Quantity",
     "Symbol",
     "choice",
     "concentrations",
     "declared_fields",
+    "feature_name",
     "layer_names",
     "per_species",
     "quantity",
@@ -124,6 +126,11 @@ class LayerNames(Declared):
     """The layers that a feature meets, by name; of a layer in parts all of them unless one is named."""
 
     many: bool = True
+
+
+@dataclass(frozen=True)
+class FeatureName(Declared):
+    """Another feature, by its name."""
 
 
 @dataclass(frozen=True)
@@ -225,6 +232,11 @@ def layer_names(words: str, *, many: bool = True) -> Any:
 def choice(words: str, *, default: Any) -> Any:
     """A field that is yes or no."""
     return _field(Choice(words, default), default)
+
+
+def feature_name(words: str, *, example: str) -> Any:
+    """A field of `FeatureName`; empty if not given."""
+    return _field(FeatureName(words, example), "")
 
 
 def concentrations(

@@ -10,7 +10,13 @@ import numpy as np
 from inkhorn.errors import InputError, did_you_mean
 from inkhorn.model.laws import WaterTable
 from inkhorn.model.model import Model
-from inkhorn.model.placing import boundaries, screens, solutes, sources  # noqa: F401 - each says how its kinds are placed
+from inkhorn.model.placing import (  # each says how its kinds are placed
+    boundaries,  # noqa: F401
+    conduits,  # noqa: F401
+    screens,  # noqa: F401
+    solutes,
+    sources,  # noqa: F401
+)
 from inkhorn.model.placing.barriers import FaceSpot
 from inkhorn.model.placing.edits import CONDUCTIVITY, changed_by, edit_targets
 from inkhorn.model.placing.elevations import ELEVATIONS, with_edited_elevations
@@ -59,16 +65,15 @@ def _arrived(terms: Sequence[Term], values: Mapping[str, Traced]) -> dict[str, s
     said: dict[str, list[str]] = {}
     for term in terms:
         names = np.array(term.feature_names, dtype=object)
-        first = np.searchsorted(term.feature_index, np.arange(len(names)))
+        of = {"feature": np.arange(len(names)), "entry": term.feature_index, "link": term.feature_index[::2]}
         for name, declared in term.declared_inputs().items():
             traced = values.get(f"{term.kind}.{name}")
             if traced is None or not declared.told:
                 continue
-            at = np.arange(len(names)) if declared.over == "feature" else first
-            low, high = (
-                way.reduceat(edge(np.atleast_2d(traced.values), axis=0), at)
-                for way, edge in ((np.minimum, np.min), (np.maximum, np.max))
-            )
+            low, high = np.full(len(names), np.inf), np.full(len(names), -np.inf)
+            at, made = of[declared.over], np.atleast_2d(traced.values)
+            np.minimum.at(low, at, made.min(axis=0))
+            np.maximum.at(high, at, made.max(axis=0))
             told = np.isfinite(low) & np.isfinite(high) & ((low != 0) | (high != 0))
             for k in np.flatnonzero(told):
                 words = f"{name.replace('_', ' ')} {_span(low[k], high[k])} {declared.unit}".rstrip()
@@ -190,7 +195,7 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
     grid, moved = with_edited_elevations(grid, site.edits, zones)
 
     arrays: dict[str, Any] = dict(material_arrays(site, grid, inputs))
-    plan = Plan(grid, site.schedule, arrays, inputs, site.boundary)
+    plan = Plan(grid, site.schedule, arrays, site.features, inputs, site.boundary)
     of_cells = [(k, e) for k, e in edits if e.of in properties() or e.of == CONDUCTIVITY]
     everywhere = np.arange(grid.n_cells)
     for name in dict.fromkeys(n for _, e in of_cells for n in changed_by(e)):
@@ -210,7 +215,7 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
         found = placing.place([f for f in site.features if type(f) is kind], plan)
         spots += found
         if placing.term is not None and any(len(s.cells) for s in found):
-            landed.append((placing, [s for s in found if len(s.cells)]))
+            landed.append((placing, [s for s in found if len(s.cells) or s.belongs]))
         for spot in found:
             if isinstance(spot, FaceSpot) and len(spot.faces):
                 before = Traced(np.zeros(len(grid.faces))) if resistance is None else resistance
@@ -278,17 +283,18 @@ def _terms(
         for name, declared in term.declared_inputs().items():
             if name not in spots[0].values:
                 continue
-            whole = declared.over == "feature"
             parts = [v if isinstance(v, Traced) else Traced(v) for v in (s.values[name] for s in spots)]
-            parts = [p.spread((*p.shape[:-1], 1 if whole else n)) for p, n in zip(parts, counts, strict=True)]
-            at, whose = (cells[first], names) if whole else (cells, names[feature])
+            if declared.over == "feature":
+                sizes, at, whose = [1] * len(spots), cells[np.minimum(first, len(cells) - 1)], names
+            elif declared.over == "link":  # two entries each
+                sizes, at, whose = [n // 2 for n in counts], cells[::2], names[feature[::2]]
+            else:
+                sizes, at, whose = counts, cells, names[feature]
+            parts = [p.spread((*p.shape[:-1], n)) for p, n in zip(parts, sizes, strict=True)]
             key = f"{term.kind}.{name}"
             targets[key] = Target(concatenated(parts), at, whose)
             measures[key] = np.concatenate(
-                [
-                    np.broadcast_to(s.measure.get(name, 1.0), 1 if whole else n)
-                    for s, n in zip(spots, counts, strict=True)
-                ]
+                [np.broadcast_to(s.measure.get(name, 1.0), n) for s, n in zip(spots, sizes, strict=True)]
             )
         given: dict[str, Any] = {
             "cells": cells,

@@ -134,6 +134,8 @@ class Spot:
         As of a `Term`.
     where : mapping of str to ndarray
         Arrays of the term that say where it is.
+    belongs : bool
+        Whether it is part of the term though it meets no cell itself, as a spring of conduits.
     """
 
     feature: Feature
@@ -148,6 +150,7 @@ class Spot:
     outer_face: Any = -1
     where: Mapping[str, Array] = field(default_factory=dict)
     met: float | None = None
+    belongs: bool = False
 
     @property
     def drawn(self) -> float:
@@ -163,6 +166,7 @@ class Plan:
     grid: Grid
     schedule: Schedule | None = None
     properties: Mapping[str, Traced] = field(default_factory=dict)  # as of `Model`
+    features: Sequence[Feature] = ()
     inputs: SiteInputs = field(default_factory=SiteInputs)
     boundary: Any = None
 
@@ -211,10 +215,19 @@ class Plan:
         return np.full(self.grid.n_cells, None, dtype=object)
 
     @cached_property
+    def diverted(self) -> dict[str, list[Traced]]:
+        """What of the recharge goes straight into conduits, by the quick recharge that says so [m³/day]."""
+        return {}
+
+    @cached_property
     def _tree(self) -> Any:
         import shapely
 
         return shapely.STRtree(self.polygons)
+
+    def near(self, shape: Any) -> Index:
+        """Return the plan cells that a shape meets, in order."""
+        return np.sort(self._tree.query(shape, predicate="intersects"))
 
     # --- where -------------------------------------------------------------------------------------
 

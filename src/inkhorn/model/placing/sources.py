@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from inkhorn.model.placing.diverting import diverted
 from inkhorn.model.placing.plan import Array, Index, Plan, Spot, places
 from inkhorn.model.placing.rim import OnRim, along_rim, parts_of
 from inkhorn.model.placing.traced import Traced, concatenated, plain
@@ -27,6 +28,7 @@ def place_recharge(features: list[Recharge], plan: Plan) -> list[Spot]:
     for feature, place in zip(features, plan.footprints(features), strict=True):
         cells, area, there = plan.on_top(place)
         rate = plan.value(feature, "rate", place)[..., there]
+        area = area - diverted(plan, feature, place, rate, there)
         held = float(area[plan.held[cells] != None].sum())  # noqa: E711 - of an array, one by one
         note = f"{held / area.sum():.1%} falls on cells of fixed head" if held else ""
         total, mean = _total(plan, rate, area)

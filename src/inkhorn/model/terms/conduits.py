@@ -141,7 +141,7 @@ class ConduitTerm(Term):
         return super().over_entries(name, values)
 
     @cached_property
-    def links(self) -> Index:  # type: ignore[override]  # found once
+    def links(self) -> Index:
         """The nodes of each pipe, (n_pipes, 2)."""
         return np.column_stack([self.first, self.second]).astype(np.int64)
 
@@ -190,7 +190,7 @@ class ConduitTerm(Term):
         return np.concatenate([self.held, np.zeros(len(self.first), dtype=bool)])
 
     @cached_property
-    def extra_feature(self) -> Index:  # type: ignore[override]  # found once
+    def extra_feature(self) -> Index:
         """Of a node the spring or the shaft there, or what lets water in; else one of the conduits that meet there."""
         node = np.zeros(self.n_levels, dtype=np.int64)
         node[self.links[::-1].ravel()] = np.repeat(self.pipe_feature[::-1], 2)
@@ -216,7 +216,7 @@ class ConduitTerm(Term):
         ]
 
     @cached_property
-    def node(self) -> Index:  # type: ignore[override]  # found once
+    def node(self) -> Index:
         return self.pipes.nodes
 
     @cached_property
@@ -224,8 +224,8 @@ class ConduitTerm(Term):
         """As the law takes them."""
         of = self.pipe_feature
         return Pipes(
-            *self.links.T.copy(), self.bed_first, self.bed_second, self.length, self.diameter, self.roughness,
-            self.viscosity[of], self.laminar_up_to[of], self.turbulent_from[of],
+            self.links[:, 0].copy(), self.links[:, 1].copy(), self.bed_first, self.bed_second, self.length,
+            self.diameter, self.roughness,            self.viscosity[of], self.laminar_up_to[of], self.turbulent_from[of],
         )  # fmt: skip
 
     @cached_property
@@ -293,10 +293,10 @@ class ConduitTerm(Term):
         a, b = self.links.T
         entry, pipe, node = np.arange(len(self.cells)), np.arange(p), np.arange(n)
         dry = np.maximum(self.bed - head, 0.0)
-        balance = np.bincount(b, flow, n) - np.bincount(a, flow, n) - np.bincount(self.node, ends[0], n)
-        balance += self._let_in
+        out_of = np.bincount(a, flow, n) + np.bincount(self.node, ends[0], n)
+        balance = np.bincount(b, flow, n) - out_of + self._let_in
         springs, held = np.where(self.held, -balance, 0.0), self.held
-        balance += TIED * dry
+        balance = balance + TIED * dry
         out, back = ~held[a], ~held[b]
         meets = ~held[self.node]
         own = np.where(held, -1.0, -TIED * (dry > 0.0))
