@@ -3,6 +3,7 @@
 from inkhorn.draw.blocks import block
 from inkhorn.draw.budgets import budget, budget_in_time
 from inkhorn.draw.comparison import head_differences, heads_along, heads_at_bores, heads_side_by_side
+from inkhorn.draw.conduits import conduit_profile, conduits, spring_discharge
 from inkhorn.draw.convergence import convergence
 from inkhorn.draw.dates import when
 from inkhorn.draw.ensembles import (
@@ -65,6 +66,8 @@ __all__ = [
     "budget_in_time",
     "chance_map",
     "chance_maps",
+    "conduit_profile",
+    "conduits",
     "convergence",
     "depletion",
     "depth_to_water",
@@ -107,6 +110,7 @@ __all__ = [
     "span_of",
     "spread",
     "spread_curve",
+    "spring_discharge",
     "surface",
     "travel_times",
     "values",

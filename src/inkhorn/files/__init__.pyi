@@ -1,3 +1,5 @@
+from .conduits import write_conduits as write_conduits
+from .conduits import write_conduits_in_time as write_conduits_in_time
 from .edits import edits_as_toml as edits_as_toml
 from .ensembles import read_runs as read_runs
 from .ensembles import write_chance_map as write_chance_map
@@ -60,6 +62,8 @@ __all__ = [
     "records_kept",
     "write_chance_map",
     "write_concentration",
+    "write_conduits",
+    "write_conduits_in_time",
     "write_flow",
     "write_grid",
     "write_model",

@@ -1,6 +1,7 @@
 """Heads: the flow equations, their solution, budget and sensitivities."""
 
 from inkhorn.flow.bores import BoreLevels
+from inkhorn.flow.conduits import conduits_of
 from inkhorn.flow.crossing import across_line, rows_across_line
 from inkhorn.flow.depletion import by_pumping
 from inkhorn.flow.equations import FlowEquations
@@ -43,6 +44,7 @@ __all__ = [
     "across_line",
     "blocks_of",
     "by_pumping",
+    "conduits_of",
     "rows_across_line",
     "solve_flow",
 ]

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from inkhorn.errors import InputError
 from inkhorn.flow.at_place import cells_at, feature_table, heads_in_time, mean_flux, place_table
 from inkhorn.flow.budget import budget_table, exchange_table
+from inkhorn.flow.conduits import conduit_budget_table, node_table, pipe_table, spring_table
 from inkhorn.flow.crossing import across_line, through_rim
 from inkhorn.flow.labelled import labelled
 from inkhorn.flow.record import FlowStart, Records
@@ -299,6 +300,73 @@ class FlowResult(Shown):
             "from each layer [m³/day]",
         ]  # fmt: skip
         return pd.DataFrame(rows, columns=["well", *columns])
+
+    def conduits(self, step: int = -1) -> pd.DataFrame:
+        """Return what each pipe of the conduits carries over a step.
+
+        Returns
+        -------
+        pandas.DataFrame
+            A row for each pipe, which is the part of a conduit between two nodes and in one cell: its conduit, nodes,
+            cell, place, true length and diameter, the share of its height that is filled at the upper end, its flow
+            [m³/day] and velocity [m/s] from the first node to the second, Reynolds number, regime in words, the fall of
+            the head from the first to the second, and the exchange with the rock, with its way in words.
+
+        Raises
+        ------
+        InputError
+            If the model has no conduits.
+        """
+        return pipe_table(self.model_at(step), self.steps[step])
+
+    def conduit_nodes(self, step: int = -1) -> pd.DataFrame:
+        """Return heads and flows at the nodes of the conduits over a step.
+
+        Returns
+        -------
+        pandas.DataFrame
+            A row for each node: the feature there, its place, bed, head and depth of water [m]; the exchange of the pipe
+            ends there with the rock, with its way in words, what is let in from outside, and what leaves by a spring
+            [m³/day].
+
+        Raises
+        ------
+        InputError
+            If the model has no conduits.
+        """
+        return node_table(self.model_at(step), self.steps[step])
+
+    def conduit_budget(self, step: int = -1) -> pd.DataFrame:
+        """Return the water budget of the conduits over a step [m³/day].
+
+        Returns
+        -------
+        pandas.DataFrame
+            What comes into the network and goes out of it: what is let in, springs, the exchange of each conduit with the
+            rock, and what stands in it; and a last row of totals, with ``attrs["closing_error_percent"]``.
+
+        Raises
+        ------
+        InputError
+            If the model has no conduits.
+        """
+        return conduit_budget_table(self.model_at(step), self.steps[step])
+
+    def spring_discharge(self) -> pd.DataFrame:
+        """Return what each spring of the conduits gives, step by step [m³/day].
+
+        Returns
+        -------
+        pandas.DataFrame
+            Begin and end of each step, its date if the schedule begins at one, all that is let into the conduits from
+            outside, and the discharge of each spring, as means over the step.
+
+        Raises
+        ------
+        InputError
+            If the model has no conduits.
+        """
+        return spring_table(self.model, self.steps)
 
     def budget(
         self, by: str = "term", step: int = -1, *, regions: Mapping[str, Any] | None = None

@@ -85,7 +85,7 @@ def _check_placed(model: Model) -> Iterator[Finding]:
     told = {f.name for f in model.site.features if f.geometry == "cells"} if model.site is not None else set()
     screened = {p.term.kind for p in placings().values() if p.term and p.term.usual_crossing == "screen"}
     for row in model.placed.rename(columns={"share outside": "outside"}).itertuples():
-        if row.cells == 0:
+        if row.cells == 0 and row.outside > 0.0:
             yield Finding(
                 "error" if row.kind in screened else "warning",
                 f'{row.kind} "{row.feature}" meets no cell',

@@ -7,8 +7,15 @@ from typing import Any
 
 from inkhorn import draw
 from inkhorn.errors import InputError
-from inkhorn.files import StepFile, StepReader, write_flow, write_table
-from inkhorn.flow import FlowResult, SolverReport, solve_flow
+from inkhorn.files import (
+    StepFile,
+    StepReader,
+    write_conduits,
+    write_conduits_in_time,
+    write_flow,
+    write_table,
+)
+from inkhorn.flow import FlowResult, SolverReport, conduits_of, solve_flow
 from inkhorn.model import Finding, Findings, Model
 from inkhorn.project import Project
 from inkhorn.runs.folder import RunFolder
@@ -142,6 +149,13 @@ class FlowProduct(Product[FlowResult]):
         write_table(flow.budget(), file("budget"), units)
         write_table(flow.budget(by="feature"), file("budget by feature"), units)
         write_table(flow.well_levels(), file("well levels"), units)
+        if conduits_of(model) is not None:
+            write_table(flow.conduits(), file("conduit pipes"), units)
+            write_table(flow.conduit_nodes(), file("conduit nodes"), units)
+            write_table(flow.conduit_budget(), file("conduit budget"), units)
+            write_table(flow.spring_discharge(), file("springs"), units)
+            write_conduits(flow, file("conduits"))
+            write_conduits_in_time(flow, file("conduits in time"))
         regions = work.project.cells_of_regions(model.grid)
         if regions:
             write_table(flow.budget(by="region", regions=regions), file("budget by region"), units)
@@ -173,6 +187,12 @@ class FlowProduct(Product[FlowResult]):
             work.project.section_line,
             exaggeration=work.project.asked.draw.exaggeration,
         )
+        if conduits_of(made.model) is not None:
+            file = folder.file
+            yield Picture.of(file("conduits picture"), "the conduits", draw.conduits, made)
+            yield Picture.of(file("conduit profile"), "heads along the conduits", draw.conduit_profile, made)
+            if made.model.schedule is not None and len(made.spring_discharge().columns) > 4:
+                yield Picture.of(file("springs picture"), "springs in time", draw.spring_discharge, made)
 
     def tell(self, work: Work, asked: Any, made: FlowResult) -> Iterator[str]:
         heads, n = made.steps[-1].heads, len(made.steps)
@@ -186,9 +206,26 @@ class FlowProduct(Product[FlowResult]):
                 f"{hardest.mean():.1f} Newton steps a step in time, at most {hardest.iloc[0]}, in the one up to day "
                 f"{hardest.index[0]:g}; solver.csv has them all"
             )
+        if conduits_of(made.model) is not None:
+            yield from _conduits_told(made, work.project.shown_in)
         yield f"water budget closes to {made.report.closing_error_percent:.1e} %" + (
             f" in each of {n} steps" if n > 1 else ""
         )
+
+
+def _conduits_told(flow: FlowResult, units: Any) -> Iterator[str]:
+    """Say what conduits carry."""
+    pipes, budget = flow.conduits(), flow.conduit_budget()
+    unit, factor = units.of("m³/day")
+    counts = pipes["regime"].value_counts()
+    kinds = ", ".join(f"{counts[kind]} {kind}" for kind in counts.index)
+    yield f"conduits: {len(pipes)} pipes, {kinds}; Reynolds numbers up to {pipes['Reynolds number'].max():.2g}"
+    springs = flow.spring_discharge()
+    for name in [c for c in springs.columns if c.endswith("[m³/day]") and not c.startswith("let in")]:
+        values = factor * springs[name]
+        span = f", {values.min():.4g} to {values.max():.4g} in all" if len(values) > 1 else ""
+        yield f"spring {name.removesuffix(' [m³/day]')}: {values.iloc[-1]:.4g} {unit}{span}"
+    yield f"the budget of the conduits closes to {abs(budget.attrs['closing_error_percent']):.1e} %"
 
 
 def write_findings(before: Findings, work: Work) -> None:

@@ -12,12 +12,11 @@ from inkhorn.errors import InputError, did_you_mean, gathering
 from inkhorn.model.placing.plan import Array, Footprint, Index, Plan, Spot, places
 from inkhorn.model.placing.traced import Traced, plain
 from inkhorn.model.terms import ConduitTerm
-from inkhorn.site import Conduit, ConduitSpring, Feature, QuickRecharge, Sinkhole, along_line, value_count
+from inkhorn.site import Conduit, ConduitSpring, Feature, QuickRecharge, Sinkhole, along_line
 
 __all__: list[str] = []
 
 _NEAR = 0.01  # m, within which lines meet
-_BEND = 1e-3  # m, by which a vertex lies off the straight line between those beside it, so that it is kept
 _SHORT = 1e-6  # of a line: shorter pieces are none
 _ALMOST = 5.0  # m: ends so near another line that do not meet it are told
 
@@ -140,15 +139,12 @@ def _attached(courses: Sequence[_Course], feature: ConduitSpring | Sinkhole) -> 
 
 
 def _cut_by_cells(course: _Course, plan: Plan) -> None:
-    """Cut at vertices that bend upright, and at the sides of cells."""
+    """Cut at vertices, and at the sides of cells."""
     import shapely
 
     points = shapely.get_coordinates(course.line)
     run = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(points, axis=0).T))])
-    if value_count(course.feature.elevation) > 2 and len(run) > 2:  # type: ignore[arg-type]  # it has one
-        z = course.elevation(run)
-        straight = z[:-2] + (z[2:] - z[:-2]) * (run[1:-1] - run[:-2]) / (run[2:] - run[:-2])
-        course.cuts += run[1:-1][np.abs(z[1:-1] - straight) > _BEND].tolist()
+    course.cuts += run[1:-1].tolist()
     cells = plan.near(course.line)
     sides = shapely.intersection(course.line, shapely.boundary(plan.polygons[cells]))
     met = shapely.get_coordinates(sides)

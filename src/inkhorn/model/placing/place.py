@@ -89,7 +89,7 @@ def _row(spot: Spot, arrived: Mapping[str, str], sharing: Mapping[str, list[str]
         f"{', '.join(changing)} in time" if changing else "",
         f"shares a cell with {', '.join(others[:3])}{' …' if len(others) > 3 else ''}" if others else "",
     ]
-    outside = max(round(spot.outside, 4), 0.0) + 0.0 if len(spot.cells) else 1.0
+    outside = max(round(spot.outside, 4), 0.0) + 0.0 if len(spot.cells) or spot.belongs else 1.0
     return {
         "feature": spot.feature.name,
         "kind": spot.feature.kind,
@@ -99,7 +99,7 @@ def _row(spot: Spot, arrived: Mapping[str, str], sharing: Mapping[str, list[str]
         "values": arrived.get(spot.feature.name, ""),
         "water": spot.feature.signs,
         "drawn": spot.drawn,
-        "met": (1.0 - outside) * spot.drawn if spot.met is None else spot.met,
+        "met": spot.drawn if spot.belongs else (1.0 - outside) * spot.drawn if spot.met is None else spot.met,
         "measure": {"line": "m", "polygon": "m²"}.get(spot.feature.geometry, ""),
         "share outside": outside,
         "note": "; ".join(n for n in notes if n),
