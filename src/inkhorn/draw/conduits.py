@@ -56,6 +56,7 @@ def conduits(
         If the model has no conduits.
     """
     from matplotlib.collections import LineCollection
+    from matplotlib.legend import Legend
     from matplotlib.lines import Line2D
 
     term, pipes = _term(flow), flow.conduits(step)
@@ -81,19 +82,20 @@ def conduits(
     there = [r for r in REGIMES if (pipes["regime"] == r).any()]
     marks = [Line2D([], [], color=_COLOURS[r], lw=3.0, label=r) for r in there]
     for share in (1.0, 0.1):
-        text = f"{most * share:.3g} m³/day"
+        text = f"{most * share:,.0f} m³/day"
         marks.append(Line2D([], [], color="#555555", lw=float(width(most * share)), label=text))
-    legend = ax.get_legend()
-    if legend is not None:
-        ax.add_artist(legend)
-    ax.legend(
-        handles=marks,
-        title="flow in conduits",
-        fontsize=7,
-        title_fontsize=8,
-        loc="lower left",
-        framealpha=0.9,
-    )
+    ax.add_artist(  # beside that of the map
+        Legend(
+            ax,
+            marks,
+            [str(m.get_label()) for m in marks],
+            title="flow in conduits",
+            fontsize=7,
+            title_fontsize=8,
+            loc="lower left",
+            framealpha=0.9,
+        )
+    ).set_zorder(6)
     ax.set_title(f"conduits over heads, layer {layer}{when(flow, step)}", fontsize=10)
     return ax
 
@@ -181,9 +183,9 @@ def conduit_profile(
     size = term.diameter[way]
     for k in range(len(way)):
         x, bed = along[k : k + 2], np.array([beds[0][k], beds[1][k]])
-        ax.fill_between(x, bed, bed + size[k], color="#e5dfd3", lw=0.0, zorder=1)
+        ax.fill_between(x, bed, bed + size[k], fc="#e5dfd3", ec="#e5dfd3", lw=0.3, zorder=1)
         water = np.clip(head[k : k + 2], bed, bed + size[k])
-        ax.fill_between(x, bed, water, color=WATER, lw=0.0, zorder=2)
+        ax.fill_between(x, bed, water, fc=WATER, ec=WATER, lw=0.3, zorder=2)
         ax.plot(x, bed, color=INK, lw=0.8, zorder=3)
         ax.plot(x, bed + size[k], color=INK, lw=0.8, zorder=3)
     middle = 0.5 * (along[1:] + along[:-1])
@@ -257,8 +259,10 @@ def spring_discharge(flow: FlowResult, *, ax: Axes | None = None) -> Axes:
     dated = "date" in moving
     times = moving["date"] if dated else moving["end [day]"]
     ax.fill_between(times, moving["let in [m³/day]"], step="pre", color="#c9d9e4", lw=0.0, label="let in")
+    middle = 0.5 * (moving["begin [day]"] - moving["end [day]"])
+    middle = times + (middle * np.timedelta64(86400, "s") if dated else middle)
     for k, name in enumerate(springs):
-        ax.plot(times, moving[name], lw=1.8, label=name.removesuffix(" [m³/day]"), **line_style(k + 1))
+        ax.plot(middle, moving[name], lw=1.8, label=name.removesuffix(" [m³/day]"), **line_style(k + 1))
     ax.set_ylim(bottom=min(0.0, float(moving[springs].to_numpy().min())))
     ax.set_ylabel("discharge [m³/day]")
     if dated:

@@ -149,7 +149,7 @@ def conduit_budget_table(model: Model, step: FlowStep) -> pd.DataFrame:
     rows = []
 
     def add(item: str, feature: str, water: Array) -> None:
-        rows.append((item, feature, float(water[water > 0.0].sum()), float(-water[water < 0.0].sum())))
+        rows.append((item, feature, float(water[water > 0.0].sum()), float(np.abs(water[water < 0.0]).sum())))
 
     for k in np.unique(term.source_feature.astype(np.int64)).tolist():
         mine = term.source_feature == k

@@ -191,10 +191,9 @@ class ConduitTerm(Term):
 
     @cached_property
     def extra_feature(self) -> Index:
-        """Of a node the spring or the shaft there, or what lets water in; else one of the conduits that meet there."""
+        """Of a node the spring or the sinkhole there; else one of the conduits that meet there."""
         node = np.zeros(self.n_levels, dtype=np.int64)
         node[self.links[::-1].ravel()] = np.repeat(self.pipe_feature[::-1], 2)
-        node[self.source_node.astype(np.int64)] = self.source_feature.astype(np.int64)
         there = np.flatnonzero(np.isfinite(self.at_node))
         node[self.at_node[there].astype(np.int64)] = there
         return np.concatenate([node, self.pipe_feature])
