@@ -63,7 +63,7 @@ def network(grid: ik.Grid, seed: int, n_pipes: int = N_PIPES) -> ConduitTerm:
     inflow = np.zeros(len(names))
     inflow[1 + n_springs :] = 10.0 ** rng.uniform(0, 4.5 if tied else 4.9, n_sinks)  # up to 1 m³/s
     return ConduitTerm(
-        cells=np.repeat(cells, 2), feature_index=np.zeros(2 * len(pipes), np.int64), feature_names=names, first=first,
+        cells=cells, feature_index=np.zeros(len(pipes), np.int64), feature_names=names, first=first,
         second=second, x=places[:, 0], y=places[:, 1], at_node=at_node, level=level, inflow=inflow,
         source_node=sinks, source_feature=1 + n_springs + np.arange(n_sinks), source_share=np.ones(n_sinks),
         bed_first=rng.uniform(20.0, 100.0), bed_second=20.0, length=length, diameter=diameter,
@@ -102,7 +102,9 @@ def main(seeds: list[int]) -> None:
         alone = seconds(plain)[0]
         step = found.steps[0]
         flow, re = step.link_flow[-1], reynolds(term, step.link_flow[-1])
-        balance = np.bincount(term.links[:, 1], flow, term.n_levels) - np.bincount(term.links[:, 0], flow, term.n_levels)
+        balance = np.bincount(term.links[:, 1], flow, term.n_levels) - np.bincount(
+            term.links[:, 0], flow, term.n_levels
+        )
         balance -= np.bincount(term.node, step.term_flow[-1], term.n_levels)
         balance += step.outside[-1].sum(axis=0)[: term.n_levels]
         turnover = np.abs(step.outside[-1]).sum() / 2 + np.abs(step.term_flow[-1]).sum() / 2
@@ -110,7 +112,8 @@ def main(seeds: list[int]) -> None:
         print(
             f"network {seed}: {report} Reynolds {np.median(re):.0f} to {re.max():.1e}, {np.mean(re < 2000):.0%} laminar, "
             f"{np.mean(re < 1):.0%} at rest; balance {np.abs(balance).sum() / turnover:.1e} of {turnover:.3g} m³/day; "
-            f"{took:.2f} s, {took / alone:.2f} of the rock alone", flush=True
+            f"{took:.2f} s, {took / alone:.2f} of the rock alone",
+            flush=True,
         )
 
 

@@ -12,6 +12,7 @@ from inkhorn.conduits.laws import (
     passed_at,
     reynolds_number,
     section_of,
+    standing_at,
     wet_depth,
 )
 from inkhorn.conduits.network import TIED, Network, Places
@@ -31,5 +32,6 @@ __all__ = [
     "passed_at",
     "reynolds_number",
     "section_of",
+    "standing_at",
     "wet_depth",
 ]

@@ -265,21 +265,31 @@ def pipes(  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def ends(node, bed, size, half, per_length, head, rock, found):  # type: ignore[no-untyped-def]
-    """What passes the wall at each end of each pipe, into its cell, and what stands in that half of it.
+def walls(node, bed, length, per_length, head, rock, found):  # type: ignore[no-untyped-def]
+    """What passes the wall of each pipe, at a node, into its cell.
 
-    Rows of `found`: the flow, its slopes by the head at the node and in the cell; the water, its slope by the head at the
-    node and by the diameter.
+    Rows of `found`: the flow, its slopes by the head at the node and in the cell.
+    """
+    for p in range(len(node)):
+        inside, by_inside = wet(head[node[p]] - bed[p])
+        outside, by_outside = wet(rock[p] - bed[p])
+        through = per_length[p] * length[p]
+        found[0, p] = through * (inside - outside)
+        found[1, p] = through * by_inside
+        found[2, p] = -through * by_outside
+
+
+@njit(cache=True)
+def halves(node, bed, size, length, head, found):  # type: ignore[no-untyped-def]
+    """What stands in the half of each pipe beside each of its ends.
+
+    Rows of `found`: the water, its slopes by the head at the node and by the diameter.
     """
     for k in range(len(node)):
         p = k // 2
-        inside, by_inside = wet(head[node[k]] - bed[k])
-        outside, by_outside = wet(rock[k] - bed[k])
-        through = per_length[p] * half[p]
-        found[0, k] = through * (inside - outside)
-        found[1, k] = through * by_inside
-        found[2, k] = -through * by_outside
-        area, width = true_area(inside / size[p])
-        found[3, k] = half[p] * area * size[p] ** 2
-        found[4, k] = half[p] * width * size[p] * by_inside
-        found[5, k] = half[p] * (2.0 * area * size[p] - width * inside)
+        half = 0.5 * length[p]
+        deep, slope = wet(head[node[k]] - bed[k])
+        area, width = true_area(deep / size[p])
+        found[0, k] = half * area * size[p] ** 2
+        found[1, k] = half * width * size[p] * slope
+        found[2, k] = half * (2.0 * area * size[p] - width * deep)

@@ -23,6 +23,7 @@ __all__ = [
     "passed_at",
     "reynolds_number",
     "section_of",
+    "standing_at",
     "wet_depth",
 ]
 
@@ -164,6 +165,8 @@ class Pipes:
         [m²/day].
     laminar_up_to, turbulent_from : ndarray of float, (n,)
         Reynolds numbers.
+    wall_end : ndarray of int, (n,)
+        At which end water passes the wall: 0 the first, 1 the second.
     """
 
     first: NDArray[np.int64]
@@ -176,6 +179,7 @@ class Pipes:
     viscosity: Array
     laminar_up_to: Array
     turbulent_from: Array
+    wall_end: NDArray[np.int64]
 
     def __len__(self) -> int:
         return len(self.first)
@@ -189,6 +193,16 @@ class Pipes:
     def beds(self) -> Array:
         """Of both ends, pipe by pipe, (2n,) [m]."""
         return np.column_stack([self.bed_first, self.bed_second]).ravel()
+
+    @cached_property
+    def wall_node(self) -> NDArray[np.int64]:
+        """The node at which water passes the wall, (n,)."""
+        return np.where(self.wall_end == 0, self.first, self.second)
+
+    @cached_property
+    def wall_bed(self) -> Array:
+        """The bed there, (n,) [m]."""
+        return np.where(self.wall_end == 0, self.bed_first, self.bed_second)
 
     def refuse_impossible(self, name_of: Any) -> None:
         """Refuse pipes that none can be.
@@ -249,7 +263,7 @@ def law_at(pipes: Pipes, heads: Array, flow: Array) -> Flowing:
 
 
 def passed_at(pipes: Pipes, exchange: Array, heads: Array, outside: Array) -> Array:
-    """Return what passes the wall of each pipe at both its ends, and what stands in that half of it.
+    """Return what passes the wall of each pipe, at one of its ends.
 
     Parameters
     ----------
@@ -258,19 +272,31 @@ def passed_at(pipes: Pipes, exchange: Array, heads: Array, outside: Array) -> Ar
         [m/day].
     heads : ndarray of float, (n_nodes,)
         At the nodes [m].
-    outside : ndarray of float, (2n,)
-        In the rock, at both ends of each pipe, pipe by pipe [m].
+    outside : ndarray of float, (n,)
+        In the rock [m].
 
     Returns
     -------
-    ndarray of float, (6, 2n)
-        What passes outwards [m³/day], its slopes by the head at the node and in the rock [m²/day]; the water [m³], its
-        slopes by the head at the node and by the diameter [m²].
+    ndarray of float, (3, n)
+        What passes outwards [m³/day], its slopes by the head at the node and in the rock [m²/day].
     """
     from inkhorn.conduits import _kernels
 
-    found = np.empty((6, 2 * len(pipes)))
-    _kernels.ends(
-        pipes.nodes, pipes.beds, pipes.diameter, 0.5 * pipes.length, exchange, heads, outside, found
-    )
+    found = np.empty((3, len(pipes)))
+    _kernels.walls(pipes.wall_node, pipes.wall_bed, pipes.length, exchange, heads, outside, found)
+    return found
+
+
+def standing_at(pipes: Pipes, heads: Array) -> Array:
+    """Return what stands in the half of each pipe beside each of its ends.
+
+    Returns
+    -------
+    ndarray of float, (3, 2n)
+        The water [m³], its slopes by the head at the node and by the diameter [m²].
+    """
+    from inkhorn.conduits import _kernels
+
+    found = np.empty((3, 2 * len(pipes)))
+    _kernels.halves(pipes.nodes, pipes.beds, pipes.diameter, pipes.length, heads, found)
     return found

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.conduits.laws import Flowing, Pipes, law_at, passed_at
+from inkhorn.conduits.laws import Flowing, Pipes, law_at, passed_at, standing_at
 
 __all__ = ["TIED", "Network", "Places"]
 
@@ -93,8 +93,8 @@ class Network:
         [m³/day].
     exchange : ndarray of float, (n_pipes,)
         [m/day].
-    outside : ndarray of float, (2 * n_pipes,)
-        Heads in the rock, at both ends of each pipe [m].
+    outside : ndarray of float, (n_pipes,)
+        Heads in the rock [m].
     shaft_area : ndarray of float, (n_nodes,)
         [m²].
     weight : ndarray of float, (n_nodes,)
@@ -142,20 +142,19 @@ class Network:
     def _left(self, heads: Array, flows: Array) -> tuple[Array, Array, float]:
         """What is left of each node's balance, its slope by its own head besides pipes, and all that moves."""
         p, n = self.pipes, len(heads)
-        node = p.nodes
-        ends = passed_at(p, self.exchange, heads, self.outside)
-        passed, by_head, water, by_water = ends[0], ends[1], ends[3], ends[4]
+        passed, by_head, _ = passed_at(p, self.exchange, heads, self.outside)
         dry = np.maximum(self.bed - heads, 0.0)
         through = np.bincount(p.second, flows, n) - np.bincount(p.first, flows, n)
-        balance = through - np.bincount(node, passed, n) + self.let_in + TIED * dry
+        balance = through - np.bincount(p.wall_node, passed, n) + self.let_in + TIED * dry
         left = self.weight * balance
-        own = self.weight * (np.bincount(node, by_head, n) + TIED * (dry > 0.0))
+        own = self.weight * (np.bincount(p.wall_node, by_head, n) + TIED * (dry > 0.0))
         moved = np.abs(self.let_in).sum() + np.abs(passed).sum() + np.abs(through[self.held]).sum()
         if np.isfinite(self.length):
-            stored = np.bincount(node, water, n) + self.shaft_area * heads
+            water, by_water, _ = standing_at(p, heads)
+            stored = np.bincount(p.nodes, water, n) + self.shaft_area * heads
             change = (stored - self.stored) / self.length
             left = left - change
-            own = own + (np.bincount(node, by_water, n) + self.shaft_area) / self.length
+            own = own + (np.bincount(p.nodes, by_water, n) + self.shaft_area) / self.length
             moved += np.abs(change[~self.held]).sum()
         left[self.held] = 0.0
         return left, own, float(moved)

@@ -83,8 +83,7 @@ def pipe_table(model: Model, step: FlowStep) -> pd.DataFrame:
 
     at = _Flowing(model, step)
     term, (a, b) = at.term, at.term.links.T
-    passed = at.passed.reshape(-1, 2).sum(axis=1)
-    cells, names = term.cells[::2], np.array(term.feature_names, dtype=object)
+    passed, cells, names = at.passed, term.cells, np.array(term.feature_names, dtype=object)
     table = pd.DataFrame(
         {
             "conduit": names[term.pipe_feature],

@@ -158,6 +158,8 @@ class FlowEquations:
         self.fixed, self.free = fixed, np.flatnonzero(~fixed)
         determined = np.concatenate([np.zeros(n, dtype=bool), *(t.determined for t in model.terms)])
         self.determined = determined[self.free]
+        networks = [np.full(t.n_extra, bool(t.determined.any())) for t in model.terms]
+        self.in_network = np.concatenate([np.zeros(n, dtype=bool), *networks])
         flows = np.concatenate(
             [np.zeros(n, dtype=bool), *(np.arange(t.n_extra) >= t.n_levels for t in model.terms)]
         )

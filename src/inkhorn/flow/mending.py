@@ -69,7 +69,7 @@ def _patch(equations: FlowEquations, balance: Balance) -> Index:
     sums = np.cumsum(left[order])
     count = int(np.searchsorted(sums, _WORST * sums[-1])) + 1
     worst = free[order[:count]]
-    if count > min(_FEW * len(free), _MOST) or (worst >= len(equations.cells)).any():
+    if count > min(_FEW * len(free), _MOST) or equations.in_network[worst].any():
         return np.empty(0, np.int64)
     inside, solved = np.zeros(equations.n_unknowns), np.zeros(equations.n_unknowns, dtype=bool)
     inside[worst], solved[free] = 1.0, True
@@ -77,7 +77,7 @@ def _patch(equations: FlowEquations, balance: Balance) -> Index:
     joined.data = np.ones(len(joined.data))
     for _ in range(_RINGS):
         inside += joined @ inside
-    return np.flatnonzero((inside > 0.0) & solved)
+    return np.flatnonzero((inside > 0.0) & solved & ~equations.in_network)
 
 
 def _solved_apart(

@@ -272,7 +272,8 @@ class _Made:
             kept = np.concatenate([[True], np.diff(cuts) > max(_SHORT * course.length, _SHORT)])
             cuts = cuts[kept]
             cuts[-1] = course.length
-            self.along.append(cuts)
+            # the middle of each piece: there it passes water to the cell
+            self.along.append(np.sort(np.concatenate([cuts, 0.5 * (cuts[1:] + cuts[:-1])])))
             first.append(first[-1] + len(cuts))
         self.begin = first
         one, other = (
@@ -360,12 +361,12 @@ class _Made:
         layers = [plan.grid.layer_names[i] for i in np.unique(plan.grid.cells.layer[cells])]
         return Spot(
             feature,
-            np.repeat(cells, 2),
+            cells,
             values,
             float(plain(values["length"]).sum()),
             "m",
             0.0,
-            f"{n - 1} pipe{'s' * (n > 2)} in {', '.join(layers)}",
+            f"{n - 1} pipes in {', '.join(layers)}",
             where=_where(ends=ends, nodes=nodes, limits=(feature.laminar_up_to, feature.turbulent_from)),
             met=self.courses[k].length,
         )
@@ -469,6 +470,9 @@ def _where(
     return {
         "first": np.asarray(ends[0], dtype=np.float64),
         "second": np.asarray(ends[1], dtype=np.float64),
+        "wall_end": np.asarray(
+            (np.arange(len(ends[0])) + 1) % 2, dtype=np.float64
+        ),  # where both halves of a piece meet
         "x": places[:, 0],
         "y": places[:, 1],
         "at_node": np.array([node]),

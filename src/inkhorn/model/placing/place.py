@@ -65,7 +65,7 @@ def _arrived(terms: Sequence[Term], values: Mapping[str, Traced]) -> dict[str, s
     said: dict[str, list[str]] = {}
     for term in terms:
         names = np.array(term.feature_names, dtype=object)
-        of = {"feature": np.arange(len(names)), "entry": term.feature_index, "link": term.feature_index[::2]}
+        of = {"feature": np.arange(len(names)), "entry": term.feature_index, "link": term.feature_index}
         for name, declared in term.declared_inputs().items():
             traced = values.get(f"{term.kind}.{name}")
             if traced is None or not declared.told:
@@ -286,8 +286,6 @@ def _terms(
             parts = [v if isinstance(v, Traced) else Traced(v) for v in (s.values[name] for s in spots)]
             if declared.over == "feature":
                 sizes, at, whose = [1] * len(spots), cells[np.minimum(first, len(cells) - 1)], names
-            elif declared.over == "link":  # two entries each
-                sizes, at, whose = [n // 2 for n in counts], cells[::2], names[feature[::2]]
             else:
                 sizes, at, whose = counts, cells, names[feature]
             parts = [p.spread((*p.shape[:-1], n)) for p, n in zip(parts, sizes, strict=True)]

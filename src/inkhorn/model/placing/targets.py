@@ -69,10 +69,8 @@ def target_of(model: Model, name: str, what: str) -> Target:
         whose, at = np.unique(term.feature_index, return_index=True)
         first[whose] = at
         cells, features = term.cells[first], names
-    elif over == "entry":
+    elif over in ("entry", "link"):  # those with links have an entry for each
         cells, features = term.cells, names[term.feature_index]
-    elif over == "link":
-        cells, features = term.cells[::2], names[term.feature_index[::2]]
     else:
         raise InputError(f"{what}: {name} is not a number for each feature; it cannot be changed so.")
     measure = model.traces.measures.get(name, 1.0)

@@ -10,7 +10,7 @@ from typing import Any, ClassVar
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.conduits import TIED, Flowing, Network, Pipes, Places, law_at, passed_at
+from inkhorn.conduits import TIED, Flowing, Network, Pipes, Places, law_at, passed_at, standing_at
 from inkhorn.conduits.laws import LAMINAR_UP_TO, TURBULENT_FROM, VISCOSITY
 from inkhorn.errors import InputError
 from inkhorn.model.terms.base import (
@@ -34,7 +34,7 @@ _FIRST_SPEED = 0.3 * 86400.0  # m/day, of the first guess
 
 @dataclass(frozen=True, eq=False, kw_only=True)
 class ConduitTerm(Term):
-    """Pipes between nodes, each within one cell, with which it exchanges water through its wall at both its ends.
+    """Pipes between nodes, each within one cell, with which it exchanges water through its wall at one of its ends.
 
     Unknowns are the heads at the nodes, then the flows in the pipes from their first to their second end. At each node
     the flows balance; along each pipe the head falls by the friction, laminar or turbulent, on the section that is
@@ -46,10 +46,13 @@ class ConduitTerm(Term):
 
     Parameters
     ----------
-    cells : array_like of int, (2 * n_pipes,)
-        The cell of each pipe, at its first end and its second, pipe by pipe.
+    cells : array_like of int, (n_pipes,)
+        The cell of each pipe.
     first, second : array_like of int, (n_pipes,)
         The nodes at the ends of each pipe, from 0.
+    wall_end : array_like of int, () or (n_pipes,)
+        At which end water passes the wall of each: 0 the first, 1 the second. A stretch of conduit within a cell is best
+        made of two pipes that pass it where they meet: so no water goes from cell to cell but through pipes.
     bed_first, bed_second : array_like of float, () or (n_pipes,)
         Lowest point of the section there [m].
     length : array_like of float, () or (n_pipes,)
@@ -80,6 +83,7 @@ class ConduitTerm(Term):
 
     first: Any = placed("link")
     second: Any = placed("link")
+    wall_end: Any = placed("link", default=0.0)
     x: Any = placed("node")
     y: Any = placed("node")
     at_node: Any = placed("feature")
@@ -105,10 +109,10 @@ class ConduitTerm(Term):
     def __post_init__(self) -> None:
         for name in ("first", "second", "source_node"):
             object.__setattr__(self, name, np.atleast_1d(np.asarray(getattr(self, name), dtype=np.float64)))
-        if len(self.first) != len(self.second) or 2 * len(self.first) != len(np.atleast_1d(self.cells)):
+        if len(self.first) != len(self.second) or len(self.first) != len(np.atleast_1d(self.cells)):
             raise InputError(
                 f"{self.kind}: {len(self.first)} pipes have {len(self.second)} second ends and "
-                f"{len(np.atleast_1d(self.cells))} cells; expected as many ends, and two cells for each."
+                f"{len(np.atleast_1d(self.cells))} cells; expected as many of each."
             )
         super().__post_init__()
         ends = self.links
@@ -136,9 +140,7 @@ class ConduitTerm(Term):
         return {"link": len(self.first), "node": self.n_levels, "source": len(self.source_node)}[over]
 
     def over_entries(self, name: str, values: Array) -> Array:
-        if self.declared_inputs()[name].over == "link":
-            return values[..., np.repeat(np.arange(len(self.first)), 2)]
-        return super().over_entries(name, values)
+        return values if self.declared_inputs()[name].over == "link" else super().over_entries(name, values)
 
     @cached_property
     def links(self) -> Index:
@@ -156,7 +158,7 @@ class ConduitTerm(Term):
     @property
     def pipe_feature(self) -> Index:
         """The feature that each pipe belongs to, (n_pipes,)."""
-        return self.feature_index[::2]
+        return self.feature_index
 
     def name_of_pipe(self, pipe: int) -> str:
         """A pipe in words."""
@@ -216,7 +218,7 @@ class ConduitTerm(Term):
 
     @cached_property
     def node(self) -> Index:
-        return self.pipes.nodes
+        return self.pipes.wall_node
 
     @cached_property
     def pipes(self) -> Pipes:
@@ -224,14 +226,15 @@ class ConduitTerm(Term):
         of = self.pipe_feature
         return Pipes(
             self.links[:, 0].copy(), self.links[:, 1].copy(), self.bed_first, self.bed_second, self.length,
-            self.diameter, self.roughness,            self.viscosity[of], self.laminar_up_to[of], self.turbulent_from[of],
+            self.diameter, self.roughness, self.viscosity[of], self.laminar_up_to[of], self.turbulent_from[of],
+            self.wall_end.astype(np.int64),
         )  # fmt: skip
 
     @cached_property
     def bed(self) -> Array:
         """Lowest bed of the pipes at each node, (n_nodes,) [m]."""
         bed = np.full(self.n_levels, np.inf)
-        np.minimum.at(bed, self.node, self.pipes.beds)
+        np.minimum.at(bed, self.pipes.nodes, self.pipes.beds)
         return bed
 
     @cached_property
@@ -249,8 +252,9 @@ class ConduitTerm(Term):
         return there, self.at_node[there].astype(np.int64)
 
     def initial_guess(self, heads: Array) -> Array:
-        count = np.bincount(self.node, minlength=self.n_levels)
-        level = np.bincount(self.node, heads[self.cells], self.n_levels) / count
+        nodes, around = self.pipes.nodes, np.repeat(heads[self.cells], 2)
+        count = np.bincount(nodes, minlength=self.n_levels)
+        level = np.bincount(nodes, around, self.n_levels) / count
         level[self.at_node[self.springs].astype(np.int64)] = self.level[self.springs]
         return np.concatenate([level, _FIRST_SPEED * 0.25 * np.pi * self.diameter**2])
 
@@ -280,15 +284,15 @@ class ConduitTerm(Term):
         n = self.n_levels
         return law_at(self.pipes, moment.extra_unknowns[:n], moment.extra_unknowns[n:])
 
-    def _at_ends(self, moment: Moment) -> Array:
-        """What passes the walls and stands in the pipes; rows as of the loop."""
+    def _passed(self, moment: Moment) -> Array:
+        """What passes the walls, and its slopes."""
         heads = moment.extra_unknowns[: self.n_levels]
         return passed_at(self.pipes, self.exchange, heads, moment.heads[self.cells])
 
     def evaluate(self, moment: Moment) -> Contribution:
         n, p, first = self.n_levels, len(self.first), moment.first_extra
         head, flow = moment.extra_unknowns[:n], moment.extra_unknowns[n:]
-        law, ends = self.law(moment), self._at_ends(moment)
+        law, ends = self.law(moment), self._passed(moment)
         a, b = self.links.T
         entry, pipe, node = np.arange(len(self.cells)), np.arange(p), np.arange(n)
         dry = np.maximum(self.bed - head, 0.0)
@@ -307,7 +311,7 @@ class ConduitTerm(Term):
             np.full(out.sum(), -1.0), np.ones(back.sum()), -ends[1][meets], -ends[2][meets], own, law.by_flow,
             law.by_first, law.by_second,
         ]  # fmt: skip
-        stored, spots, slopes = self._stored(head, ends)
+        stored, spots, slopes = self._stored(head)
         none = np.zeros(p)
         return Contribution(
             flow=ends[0],
@@ -327,51 +331,52 @@ class ConduitTerm(Term):
             link_flow=flow,
         )
 
-    def _stored(self, head: Array, ends: Array) -> tuple[Array, Index, Array]:
+    def _stored(self, head: Array) -> tuple[Array, Index, Array]:
         """Water at each node, in the halves of the pipes there and in shafts; and its slopes, each at a node."""
-        n, free = self.n_levels, ~self.held[self.node]
-        stored = np.bincount(self.node[free], ends[3][free], n).astype(np.float64)
+        n, of = self.n_levels, self.pipes.nodes
+        free, (water, by_head, _) = ~self.held[of], standing_at(self.pipes, head)
+        stored = np.bincount(of[free], water[free], n).astype(np.float64)
         features, nodes = self._shafts
         stored[nodes] += self.shaft_area[features] * head[nodes]
         return (
             stored,
-            np.concatenate([self.node[free], nodes]),
-            np.concatenate([ends[4][free], self.shaft_area[features]]),
+            np.concatenate([of[free], nodes]),
+            np.concatenate([by_head[free], self.shaft_area[features]]),
         )
 
     def by_input(self, moment: Moment) -> Mapping[str, Slope]:
-        n, p, m = self.n_levels, len(self.first), len(self.cells)
-        law, ends, of = self.law(moment), self._at_ends(moment), self.pipe_feature
-        head = moment.extra_unknowns[:n]
-        entry, pipe = np.arange(m), np.arange(p)
-        whose, node, free = np.repeat(pipe, 2), self.node, ~self.held[self.node]
-        laws, halves = m + n + pipe, m + self.n_extra + node
-        half = 0.5 * self.length[whose]
-        per_exchange = half * _wet_difference(head[node], moment.heads[self.cells], self.pipes.beds)
+        n, m = self.n_levels, len(self.first)
+        head, of, pipe = moment.extra_unknowns[:n], self.pipe_feature, np.arange(m)
+        law, wall, halves = self.law(moment), self._passed(moment), standing_at(self.pipes, head)
+        node, ends, laws = self.node, self.pipes.nodes, m + n + pipe
+        free, free_end = ~self.held[node], ~self.held[ends]
+        whose, stands = np.repeat(pipe, 2)[free_end], (m + self.n_extra + ends)[free_end]
+        water = (halves / np.repeat(self.length, 2))[:, free_end]
+        halves = halves[:, free_end]
+        driven = _wet_difference(head[node], moment.heads[self.cells], self.pipes.wall_bed)
 
-        def passes(by: Array) -> tuple[list[Any], list[Any], list[Any]]:
+        def passes(by: Array, at: Any = slice(None)) -> tuple[list[Any], list[Any], list[Any]]:
             """Derivatives of what passes the walls: of entries, and of the balances of nodes."""
-            return [entry, m + node[free]], [whose, whose[free]], [by, -by[free]]
+            mine = pipe[at]
+            inner = mine[free[mine]]
+            return [mine, m + node[inner]], [mine, inner], [by[mine], -by[inner]]
 
         def joined(rows: list[Any], columns: list[Any], values: list[Any]) -> Slope:
             return Slope(np.concatenate(rows), np.concatenate(columns), np.concatenate(values))
 
-        rows, columns, values = passes(ends[0] / self.length[whose])
-        water = ends[3] / self.length[whose]
-        by_length = joined(
-            [*rows, laws, halves[free]], [*columns, pipe, whose[free]], [*values, law.by_length, water[free]]
-        )
-        # a bed that rises is a head that falls, inside and outside
-        by_bed, less = -ends[1] - ends[2], -ends[4]
+        rows, columns, values = passes(wall[0] / self.length)
+        by_length = joined([*rows, laws, stands], [*columns, pipe, whose], [*values, law.by_length, water[0]])
         beds = []
         for side, of_law in ((0, law.by_bed_first), (1, law.by_bed_second)):
-            mine = entry[side::2]
-            inner = mine[free[mine]]
+            # a bed that rises is a head that falls, inside and outside
+            rows, columns, values = passes(-wall[1] - wall[2], self.wall_end == side)
+            mine = np.flatnonzero(free_end)[np.flatnonzero(np.flatnonzero(free_end) % 2 == side)]
+            place = np.searchsorted(np.flatnonzero(free_end), mine)
             beds.append(
                 joined(
-                    [mine, m + node[inner], laws, halves[inner]],
-                    [whose[mine], whose[inner], pipe, whose[inner]],
-                    [by_bed[mine], -by_bed[inner], of_law, less[inner]],
+                    [*rows, laws, stands[place]],
+                    [*columns, pipe, whose[place]],
+                    [*values, of_law, -halves[1][place]],
                 )
             )
         source, feature = self.source_node.astype(np.int64), self.source_feature.astype(np.int64)
@@ -379,10 +384,10 @@ class ConduitTerm(Term):
         at = self.at_node[self.springs].astype(np.int64)
         shafts, nodes = self._shafts
         return {
-            "diameter": joined([laws, halves[free]], [pipe, whose[free]], [law.by_diameter, ends[5][free]]),
+            "diameter": joined([laws, stands], [pipe, whose], [law.by_diameter, halves[2]]),
             "roughness": Slope(laws, pipe, law.by_roughness),
             "length": by_length,
-            "exchange": joined(*passes(per_exchange)),
+            "exchange": joined(*passes(self.length * driven)),
             "bed_first": beds[0],
             "bed_second": beds[1],
             "viscosity": Slope(laws, of, law.by_viscosity),
