@@ -208,14 +208,18 @@ class _Middle:
         slack = 1e-6 * most
         drained = stored[0] + (1.0 / _GAMMA - 1.0) * (stage.storage.stored(heads)[0] - stored[0])
         by_euler = (drained < -slack) | (drained > most + slack)
+        short = [
+            len(answer.stored) > 0 and _runs_short(stage, k, balance, begun, length)
+            for k, answer in enumerate(balance.contributions)
+        ]
         while True:
             face = np.where(by_euler[first] | by_euler[second], 1.0, _GAMMA)
             entry, own = [], []
-            for term, answer in zip(terms, balance.contributions, strict=True):
+            for term, answer, empties in zip(terms, balance.contributions, short, strict=True):
                 # all of a feature alike, so that its rate is what was asked; all of a term that stores
                 touched = np.bincount(term.feature_index, by_euler[term.cells], len(term.feature_names)) > 0
                 if len(answer.stored):
-                    touched[:] = touched.any()
+                    touched[:] = empties or touched.any()
                 entry.append(np.where(touched[term.feature_index], 1.0, _GAMMA))
                 own.append(np.where(touched[term.extra_feature], 1.0, _GAMMA))
             face_flow = (1.0 - face) * balance.face_flow
@@ -244,6 +248,14 @@ class _Middle:
             np.stack([ahead, np.zeros(n)]),
             extra_ahead,
         )
+
+
+def _runs_short(stage: FlowEquations, k: int, balance: Balance, begun: TimeStep, length: float) -> bool:
+    """Whether the second stage would begin with less water in the extra unknowns of a term than there can be."""
+    mine = slice(stage.first_extra[k] - len(stage.cells), stage.first_extra[k + 1] - len(stage.cells))
+    ahead = begun.extra_stored[mine] + (1.0 - _GAMMA) * length * balance.extra_storage_change[mine]
+    least = stage.model.terms[k].least_stored
+    return bool((ahead < least - 1e-9 * np.maximum(1.0, np.abs(ahead))).any())
 
 
 def _give_fixed(equations: FlowEquations, face_flow: Array, term_flow: list[Array], change: Array) -> None:

@@ -217,7 +217,7 @@ def _with_conduits(features: list[Any], plan: Plan) -> list[Spot]:
     return []
 
 
-@places(Conduit, ConduitTerm)
+@places(Conduit, ConduitTerm, last=True)
 def place_conduits(features: list[Conduit], plan: Plan) -> list[Spot]:
     """One network of all conduits, with the springs, sinkholes and quick recharge of the site."""
     if not features:
@@ -274,7 +274,7 @@ class _Made:
             cuts[-1] = course.length
             # the middle of each piece: there it passes water to the cell
             self.along.append(np.sort(np.concatenate([cuts, 0.5 * (cuts[1:] + cuts[:-1])])))
-            first.append(first[-1] + len(cuts))
+            first.append(first[-1] + len(self.along[-1]))
         self.begin = first
         one, other = (
             np.array([self._place(*pair[k]) for pair in joining.pairs], dtype=np.int64) for k in (0, 1)

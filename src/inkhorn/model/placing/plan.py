@@ -495,18 +495,22 @@ class Plan:
 
 @dataclass(frozen=True)
 class Placing:
-    """How features of one kind are placed: the function, and the term they become (none for what stands in faces)."""
+    """How features of one kind are placed: the function, and the term they become (none for what stands in faces).
+
+    Those that are placed last can take what the others left to them, as conduits do of the recharge.
+    """
 
     kind: type[Feature]
     place: Callable[[list[Any], Plan], list[Spot]]
     term: type[Term] | None
+    last: bool = False
 
 
 _PLACINGS: dict[type[Feature], Placing] = {}
 
 
 def places(
-    kind: type[Feature], term: type[Term] | None
+    kind: type[Feature], term: type[Term] | None, *, last: bool = False
 ) -> Callable[[Callable[[list[Any], Plan], list[Spot]]], Callable[[list[Any], Plan], list[Spot]]]:
     """Say how features of a kind are placed, beside the function that does it.
 
@@ -516,6 +520,8 @@ def places(
         Which.
     term : type of Term or None
         What they become.
+    last : bool
+        Whether they are placed after all others.
 
     Examples
     --------
@@ -531,7 +537,7 @@ def places(
     """
 
     def registered(place: Callable[[list[Any], Plan], list[Spot]]) -> Callable[[list[Any], Plan], list[Spot]]:
-        _PLACINGS[kind] = Placing(kind, place, term)
+        _PLACINGS[kind] = Placing(kind, place, term, last)
         return place
 
     return registered
@@ -539,4 +545,4 @@ def places(
 
 def placings() -> Mapping[type[Feature], Placing]:
     """Return how every kind of feature is placed, in the order in which they are."""
-    return _PLACINGS
+    return dict(sorted(_PLACINGS.items(), key=lambda one: one[1].last))

@@ -383,6 +383,11 @@ class Term:
         return np.zeros(self.n_extra, dtype=bool)
 
     @property
+    def least_stored(self) -> Array:
+        """The least water that each extra unknown can store, (n_extra,) [m³]."""
+        return np.full(self.n_extra, -np.inf)
+
+    @property
     def extra_feature(self) -> Index:
         """The feature that each extra unknown belongs to, (n_extra,)."""
         one_each = self.n_extra == len(self.feature_names)

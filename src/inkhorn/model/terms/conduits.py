@@ -133,6 +133,26 @@ class ConduitTerm(Term):
                 f'{self.kind} "{self.feature_names[lost[0]]}" has a level or a shaft, and no node.'
             )
         self.pipes.refuse_impossible(self.name_of_pipe)
+        self._refuse_loose()
+
+    def _refuse_loose(self) -> None:
+        """Refuse parts of the network whose level nothing fixes."""
+        from scipy.sparse import coo_array
+        from scipy.sparse.csgraph import connected_components
+
+        n, (a, b) = self.n_levels, self.links.T
+        count, part = connected_components(coo_array((np.ones(len(a)), (a, b)), shape=(n, n)), directed=False)
+        tied = np.zeros(count, dtype=bool)
+        tied[part[self.held]] = True
+        tied[part[a[self.exchange > 0.0]]] = True
+        if not tied.all():
+            loose = np.flatnonzero(~tied[part[a]])
+            names = list(dict.fromkeys(self.feature_names[f] for f in self.pipe_feature[loose]))
+            raise InputError(
+                f"{self.kind} {', '.join(map(_quoted, names[:3]))}{' and others' if len(names) > 3 else ''}: nothing "
+                "fixes the level of the water, for no spring is joined to it and no water passes its wall. Give it an "
+                "`exchange`, a spring, or join it to others."
+            )
 
     # --- what there is -------------------------------------------------------------------------------
 
@@ -186,6 +206,13 @@ class ConduitTerm(Term):
     @property
     def determined(self) -> NDArray[np.bool_]:
         return np.concatenate([self.held, np.ones(len(self.first), dtype=bool)])
+
+    @property
+    def least_stored(self) -> Array:
+        features, nodes = self._shafts
+        least = np.zeros(self.n_extra)
+        least[nodes] = self.shaft_area[features] * self.bed[nodes]
+        return least
 
     @property
     def extra_sets_level(self) -> NDArray[np.bool_]:
@@ -395,6 +422,10 @@ class ConduitTerm(Term):
             "level": Slope(m + at, self.springs, np.ones(len(at))),
             "shaft_area": Slope(m + self.n_extra + nodes, shafts, head[nodes]),
         }
+
+
+def _quoted(name: str) -> str:
+    return f'"{name}"'
 
 
 def _wet_difference(inside: Array, outside: Array, bed: Array) -> Array:

@@ -1,0 +1,200 @@
+"""Conduits of a site: joined, cut by any grid, told, written, drawn; and what is refused before anything is solved."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+import geopandas as gpd
+import numpy as np
+import numpy.testing as npt
+import pandas as pd
+import pytest
+import shapely
+import xarray as xr
+
+import inkhorn as ik
+from inkhorn.draw import conduit_profile, conduits, spring_discharge
+from inkhorn.flow import conduits_of
+
+AVERLOW = Path(__file__).parents[1] / "examples" / "averlow"
+BOX = shapely.box(0, 0, 1000, 600)
+ROCK = ik.Material("rock", 2.0, porosity=0.02, specific_yield=0.02, specific_storage=1e-6)
+
+
+def site(*features, schedule=None, ground=40.0):
+    layers = [ik.Layer(n, ik.ConstantSurface(z)) for n, z in (("upper", 20.0), ("lower", 0.0))]
+    strata = ik.Strata(ik.ConstantSurface(ground), tuple(layers))
+    river = ik.HeadDependent(
+        name="river", shape=shapely.LineString([(1000, 0), (1000, 600)]), head=24.0, conductance=5.0
+    )
+    return ik.Site(
+        BOX, strata, {"upper": ROCK, "lower": ROCK}, features=(river, *features), schedule=schedule
+    )
+
+
+def conduit(name="main", line=((100, 300), (900, 300)), **given):
+    base = {"elevation": (30.0, 18.0), "diameter": 0.5, "roughness": 0.02, "exchange": 0.1}
+    return ik.Conduit(name=name, shape=shapely.LineString(line), **(base | given))
+
+
+def spring(x=900, y=300, **given):
+    return ik.ConduitSpring(name="spring", shape=shapely.Point(x, y), **({"level": 19.0} | given))
+
+
+def sink(x=100, y=300, **given):
+    return ik.Sinkhole(name="sink", shape=shapely.Point(x, y), **({"inflow": 2000.0} | given))
+
+
+GRIDS = {
+    "rectangles": lambda: ik.rectangles(BOX, cell=50),
+    "turned": lambda: ik.rectangles(BOX, cell=40, rotation=25),
+    "voronoi": lambda: ik.voronoi(BOX, cell=45, seed=3),
+    "split": lambda: ik.split_in_four(BOX, cell=100, near=[(shapely.box(100, 290, 900, 310), 25)]),
+}
+
+
+@pytest.mark.parametrize("mesh", GRIDS)
+def test_any_grid_cuts_the_same_network(mesh):
+    """Lengths, volumes and what is let in are those of the site; heads and springs nearly alike."""
+    side = conduit("side", [(500, 80), (500, 300)], elevation=(27.0, 24.0), diameter=(0.2, 0.3), winding=1.5)
+    quick = ik.QuickRecharge(name="shafts", shape=shapely.box(-500, 100, 700, 500), rate=1e-3)
+    rain = ik.Recharge(name="rain", shape=BOX, rate=1e-3)
+    model = ik.place(site(conduit(), side, spring(), sink(), quick, rain), GRIDS[mesh]())
+    term = conduits_of(model)
+    by = term.pipe_feature
+    npt.assert_allclose([term.length[by == 0].sum(), term.length[by == 1].sum()], [800.0, 330.0], rtol=1e-6)
+    assert np.bincount(term.links.ravel()).max() == 3  # one junction
+    flow = ik.solve_flow(model)
+    budget = flow.conduit_budget()
+    npt.assert_allclose(budget.loc[("let in", "shafts")].iloc[0], 1e-3 * 1200 * 400)
+    npt.assert_allclose(budget.loc[("let in", "sink")].iloc[0], 2000.0)
+    assert abs(budget.attrs["closing_error_percent"]) < 1e-7
+    npt.assert_allclose(budget.loc[("spring", "spring")].iloc[1], 2860.0, rtol=0.03)
+    placed = model.placed.set_index("feature")
+    npt.assert_allclose(placed.loc["shafts", "total"], 480.0)
+    assert "upper, lower" in placed.loc["main", "note"]
+    assert not [f for f in ik.check(model) if "no cell" in f.what]
+
+
+def test_lines_join_where_they_meet_and_pass_over_each_other_elsewhere():
+    over = conduit("over", [(300, 100), (300, 500)], elevation=35.0)
+    at_level = conduit("at level", [(700, 100), (700, 500)], elevation=21.0)
+    near = conduit("near", [(500, 100), (500, 297)], elevation=24.0)
+    model = ik.place(site(conduit(), over, at_level, near, spring()), ik.rectangles(BOX, cell=50))
+    term = conduits_of(model)
+    degree = np.bincount(term.links.ravel())
+    assert (degree == 4).sum() == 1
+    note = model.placed.set_index("feature").loc["main", "note"]
+    assert '"main" and "over" cross 8 m apart' in note
+    assert 'an end of "near" lies 3 m from "main", not joined' in note
+
+
+def test_a_share_of_the_recharge_goes_straight_into_conduits():
+    rain = ik.Recharge(name="rain", shape=BOX, rate=1e-3)
+    quick = ik.QuickRecharge(name="quick", shape=shapely.box(200, 0, 600, 600), share=0.4, sinkhole="sink")
+    flow = ik.solve_flow(
+        ik.place(site(conduit(), spring(), sink(inflow=0.0), rain, quick), ik.rectangles(BOX, cell=50))
+    )
+    whole = 1e-3 * 1000 * 600
+    npt.assert_allclose(flow.conduit_budget().loc[("let in", "quick")].iloc[0], 0.4 * 1e-3 * 400 * 600)
+    npt.assert_allclose(flow.budget().loc["recharge"].iloc[0], whole - 0.4 * 1e-3 * 400 * 600)
+
+
+@pytest.mark.parametrize(
+    ("features", "words"),
+    [
+        ([conduit(), sink(x=100, y=340)], "lies 40 m from the nearest conduit"),
+        ([conduit(elevation=(55.0, 18.0))], "above the ground"),
+        ([conduit(elevation=(30.0, -18.0))], "below all layers"),
+        ([conduit(line=[(100, 300), (1400, 300)])], "leaves the grid"),
+        ([conduit(exchange=0.0), sink()], "nothing fixes the level"),
+        ([conduit(), conduit("loose", [(200, 100), (400, 100)], exchange=0.0), spring()], '"loose"'),
+        ([sink()], "there are none"),
+        ([conduit(), conduit("twin", [(200, 300), (400, 300)])], "runs along"),
+        ([conduit(), conduit("up", [(500, 100), (500, 300)], elevation=32.0)], "above or below it"),
+        ([conduit(), ik.QuickRecharge(name="q", shape=BOX, rate=1e-3, sinkhole="sinc"), sink()], 'did you mean "sink"'),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_is_named_before_anything_is_solved(features, words):
+    with pytest.raises(ik.InputError) as found:
+        ik.solve_flow(ik.place(site(*features), ik.rectangles(BOX, cell=50)))
+    assert words.lower() in str(found.value).lower()
+
+
+@pytest.mark.parametrize(
+    ("given", "words"),
+    [
+        ({"diameter": 0.0}, "diameter"), ({"diameter": -1.0}, "diameter"), ({"elevation": None}, "no elevation"),
+        ({"cross_section": 1.0}, "not both"), ({"turbulent_from": 2100.0}, "1.5 times"), ({"winding": 0.5}, "winding"),
+        ({"line": [(0, 0), (100, 0), (50, 50), (50, -50)]}, "crosses itself"),
+    ],
+)  # fmt: skip
+def test_what_no_conduit_can_be_is_refused(given, words):
+    with pytest.raises(ik.InputError, match=words):
+        conduit(**given)
+
+
+def test_a_storm_is_followed_and_converges_with_the_order_of_its_steps():
+    """The spring's discharge after a flood, by steps halved: Euler's method and that of second order."""
+    flood = ik.Series([0.0, 0.25], [500.0, 9000.0])
+    found = {}
+    for order in (1, 2):
+        values = []
+        for steps in (8, 16, 32):
+            schedule = ik.Schedule([0.0, 0.25, 1.0], steady=[True, False, False], steps=[1, steps, steps])
+            model = ik.place(
+                site(conduit(), spring(), sink(inflow=flood, shaft_radius=8.0), schedule=schedule),
+                ik.rectangles(BOX, cell=100),
+            )
+            flow = ik.solve_flow(model, order=order)
+            assert (
+                max(
+                    abs(flow.conduit_budget(k).attrs["closing_error_percent"]) for k in range(len(flow.steps))
+                )
+                < 1e-6
+            )
+            values.append(flow.conduit_nodes()["head [m]"].max())
+        found[order] = np.abs(np.diff(values))
+    assert found[1][0] / found[1][1] > 1.6
+    assert found[2][0] / found[2][1] > 2.8
+
+
+@pytest.fixture(scope="module")
+def averlow(tmp_path_factory):
+    """The example on coarse cells, over its first storm."""
+    folder = tmp_path_factory.mktemp("karst") / "averlow"
+    shutil.copytree(AVERLOW, folder)
+    text = (folder / "site.toml").read_text(encoding="utf-8")
+    text = text.replace('cell = "50 m"', 'cell = "200 m"').replace("end = 2031-11-17", "end = 2031-11-07")
+    (folder / "site.toml").write_text(text, encoding="utf-8")
+    return folder
+
+
+def test_the_example_runs_and_all_that_conduits_carry_is_kept(averlow, command):
+    code, out, err = command("run", averlow / "site.toml")
+    assert (code, err) == (0, "")
+    assert "spring Averlow spring:" in out
+    assert "the budget of the conduits closes to" in out
+    folder = averlow / "runs" / "run-001"
+    run = ik.open_run(folder)
+    pipes, term = pd.read_csv(folder / "conduits.csv"), conduits_of(run.flow.model)
+    assert len(pipes) == len(gpd.read_file(folder / "conduits.gpkg", layer="pipes")) == len(term.first)
+    assert len(gpd.read_file(folder / "conduits.gpkg", layer="nodes")) == term.n_levels
+    springs = pd.read_csv(folder / "springs.csv")
+    assert springs["Averlow spring [l/s]"].max() > 2.5 * springs["Averlow spring [l/s]"].min()
+    with xr.open_dataset(folder / "conduits.nc", engine="h5netcdf") as file:
+        npt.assert_allclose(file["flow"][-1], 86.4 * pipes["flow [l/s]"], rtol=1e-8)
+        assert file["spring"].sum("node").max() > 3.0 * 86.4 * 100
+    assert {
+        "conduits.png",
+        "conduit_profile.png",
+        "springs.png",
+        "conduit_budget.csv",
+        "conduit_nodes.csv",
+    } <= {p.name for p in folder.iterdir()}
+    for ax in (conduits(run.flow, step=3), conduit_profile(run.flow, step=3), spring_discharge(run.flow)):
+        assert ax.get_title()
+        ax.figure.clear()
+    with pytest.raises(ik.InputError, match="Averlow spring"):
+        conduit_profile(run.flow, "Averlov spring")
