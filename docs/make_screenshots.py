@@ -62,6 +62,26 @@ def picture_of_terminal(text: str, path: Path, columns: int = 118) -> None:
     figure.savefig(path)
 
 
+def conduits(run: Path, path: Path) -> None:
+    """Draw the conduits of Averlow at the height of the storm: over heads, along their way, and the spring in time."""
+    from matplotlib.figure import Figure
+
+    import inkhorn as ik
+    from inkhorn.draw import in_units
+
+    made = ik.open_run(run)
+    flow, springs = made.flow, made.flow.spring_discharge()
+    step = int(springs.iloc[1:, -1].idxmax())
+    figure = Figure(figsize=(12.8, 10.4), dpi=100, layout="constrained")
+    above, below = figure.subfigures(2, 1, height_ratios=(1.35, 1.0))
+    ik.draw.conduits(flow, step=step, ax=above.subplots())
+    left, right = below.subplots(1, 2)
+    ik.draw.conduit_profile(flow, step=step, ax=left)
+    ik.draw.spring_discharge(flow, ax=right)
+    in_units(figure, made.project.shown_in)
+    figure.savefig(path)
+
+
 def main() -> None:
     """Run the demo and the commands in a folder that is thrown away, and keep their pictures."""
     HERE.mkdir(exist_ok=True)
@@ -87,11 +107,12 @@ def main() -> None:
             said(folder, "run", SITE, "--variant", "seasons"),
         )
         shutil.copyfile(seasons / "levels.png", HERE / "levels.png")
-        summer = ("--layer", "gravel", "--since", "2024-03-05", "--time", "2024-09-03")
-        said(folder, "draw", "drawdown", str(seasons), *summer, "--out", str(HERE / "drawdown.png"))
         history = (seasons / "solver.csv").read_text(encoding="utf-8").splitlines()
         shown = "\n".join(["", "$ head -9 quillmere/runs/run-seasons-001/solver.csv", *history[:9]])
         picture_of_terminal(run + shown, HERE / "run.png")
+        shutil.copytree(HERE.parents[1] / "examples" / "averlow", folder / "averlow")
+        said(folder, "run", "averlow/site.toml")
+        conduits(folder / "averlow" / "runs" / "run-001", HERE / "conduits.png")
         said(folder, "vary", SITE, "--variant", "chances")
         many = folder / "quillmere" / "runs" / "vary-chances-001"
         shutil.copyfile(many / "bands-chloride_at_the_hatchery.png", HERE / "vary.png")

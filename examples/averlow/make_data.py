@@ -33,7 +33,11 @@ def ground(x: np.ndarray, y: np.ndarray) -> np.ndarray:
 
 
 def feature(kind: str, coordinates: object, **properties: object) -> dict:
-    return {"type": "Feature", "properties": properties, "geometry": {"type": kind, "coordinates": coordinates}}
+    return {
+        "type": "Feature",
+        "properties": properties,
+        "geometry": {"type": kind, "coordinates": coordinates},
+    }
 
 
 def save(name: str, features: list[dict]) -> None:
@@ -46,7 +50,16 @@ def ring(points: list[tuple[float, float]]) -> list[list[tuple[float, float]]]:
 
 
 def main() -> None:
-    outline = [(0, 300), (900, 0), (3600, 0), (4800, 500), (4800, 2600), (4000, 3200), (1200, 3200), (0, 2500)]
+    outline = [
+        (0, 300),
+        (900, 0),
+        (3600, 0),
+        (4800, 500),
+        (4800, 2600),
+        (4000, 3200),
+        (1200, 3200),
+        (0, 2500),
+    ]
     save("catchment.geojson", [feature("Polygon", ring(outline), name="limestone")])
     hills = [(-2200, 700), (-300, 800), (500, 1300), (720, 1500), (500, 1750), (-300, 2300), (-2300, 2100)]
     save("hills.geojson", [feature("Polygon", ring(hills), name="clay hills")])
@@ -61,10 +74,15 @@ def main() -> None:
     save("swallow.geojson", [feature("Point", (700, 1500), name="the swallow")])
     save("river.geojson", [feature("LineString", [(4800, 2600), (4800, 500)], name="Low river")])
     x, y = rng.uniform(-100, 4900, 160), rng.uniform(-100, 3300, 160)
-    rows = [f"{a:.0f},{b:.0f},{c:.2f}" for a, b, c in zip(x, y, ground(x, y) + rng.normal(0.0, 0.3, 160), strict=True)]
+    rows = [
+        f"{a:.0f},{b:.0f},{c:.2f}"
+        for a, b, c in zip(x, y, ground(x, y) + rng.normal(0.0, 0.3, 160), strict=True)
+    ]
     (HERE / "ground.csv").write_text("x,y,ground\n" + "\n".join(rows) + "\n", encoding="utf-8")
     hours = np.arange(0, 14 * 24, 3)
-    rain = 28.0 * np.exp(-(((hours - 54.0) / 7.0) ** 2)) + 11.0 * np.exp(-(((hours - 150.0) / 9.0) ** 2))  # mm/day
+    rain = 28.0 * np.exp(-(((hours - 54.0) / 7.0) ** 2)) + 11.0 * np.exp(
+        -(((hours - 150.0) / 9.0) ** 2)
+    )  # mm/day
     stream, quick = np.zeros(len(hours)), np.zeros(len(hours))
     wet, fast = 0.0, 0.0  # stores of the hills, of the soil over the limestone [mm]
     for k in range(len(hours)):

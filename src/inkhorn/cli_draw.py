@@ -42,7 +42,7 @@ drawing = typer.Typer(
     no_args_is_help=True,
     help="Draw a project, or a run of it (plan, section, block, surface, quality, values); or what a run found: heads, "
     "water-table, depth, drawdown, head-surface, budget, exchange, convergence, hydrographs, paths, travel-times, zones, "
-    "plume, concentrations.",
+    "plume, concentrations, conduits, conduit-profile, springs.",
 )
 
 SiteFile = Annotated[

@@ -86,7 +86,7 @@ KINDS: dict[str, Kind] = {
     "leakance": Kind(0, -1, 0, "0.01 1/day", "1/day", (0.0, 1e9), (1e-9, 1e4)),
     "conductance": Kind(2, -1, 0, "25 m²/day", "m²/day", (0.0, 1e12), (1e-6, 1e7)),
     "diffusion": Kind(2, -1, 0, "1e-9 m²/s", "m²/day", (0.0, 1.0), (1e-7, 1e-2)),
-    "viscosity": Kind(2, -1, 0, "1.3e-6 m²/s", "m²/day", (1e-6, 1e6), (0.01, 1.0)),
+    "viscosity": Kind(2, -1, 0, "1.3e-6 m²/s", "m²/day", (0.0, 1e6), (0.01, 1.0)),
     "concentration": Kind(-3, 0, 1, "250 mg/l", "g/m³", (0.0, 3e6), (0.0, 4e5)),
     "distribution coefficient": Kind(3, 0, -1, "0.2 l/kg", "m³/g", (0.0, 1.0), (1e-11, 1e-3)),
     "production": Kind(-3, -1, 1, "0.1 mg/(l day)", "g/(m³ day)", (0.0, 1e6), (0.0, 1e4)),

@@ -188,17 +188,12 @@ def conduit_profile(
         ax.fill_between(x, bed, water, fc=WATER, ec=WATER, lw=0.3, zorder=2)
         ax.plot(x, bed, color=INK, lw=0.8, zorder=3)
         ax.plot(x, bed + size[k], color=INK, lw=0.8, zorder=3)
-    middle = 0.5 * (along[1:] + along[:-1])
     cells = pipes["cell"].to_numpy()[way]
-    ax.plot(
-        middle,
-        flow.steps[step].heads[cells],
-        color=FLOW_OUT,
-        lw=1.4,
-        ls="--",
-        label="head in the rock",
-        zorder=4,
-    )
+    stretch = np.cumsum(np.concatenate([[0], cells[1:] != cells[:-1]]))
+    middle = np.bincount(stretch, 0.5 * (along[1:] + along[:-1])) / np.bincount(stretch)
+    cells = cells[np.unique(stretch, return_index=True)[1]]
+    rock = flow.steps[step].heads[cells]
+    ax.plot(middle, rock, color=FLOW_OUT, lw=1.4, ls="--", label="head in the rock", zorder=4)
     ax.plot(along, head, color=BANK, lw=2.0, label="head in the conduit", zorder=5)
     ground = flow.model.grid.cells
     top = ground.top[flow.model.grid.uppermost[ground.plan_cell[cells]]]

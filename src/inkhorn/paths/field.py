@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
-from inkhorn.flow import FlowResult, FlowStep
+from inkhorn.flow import FlowResult, FlowStep, conduits_of
 from inkhorn.paths.near_wells import Bore, NearWells
 from inkhorn.paths.within import Within
 from inkhorn.space import Fans, fans_of
@@ -99,10 +99,12 @@ class VelocityMaker:
     Raises
     ------
     InputError
-        If the model has no porosity.
+        If the model has no porosity, or has conduits.
     """
 
     def __init__(self, flow: FlowResult) -> None:
+        if conduits_of(flow.model) is not None:
+            raise InputError("particle paths cannot be followed where there are conduits. Leave these out.")
         if flow.model.porosity is None:
             raise InputError("particle paths need a porosity. Give one for every material (or to Model).")
         self.flow, self.grid = flow, flow.model.grid

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
-from inkhorn.flow import FlowResult
+from inkhorn.flow import FlowResult, conduits_of
 from inkhorn.model import Model, filled
 from inkhorn.transport.mixing import Mix, mixes_of
 
@@ -163,11 +163,13 @@ def passing_of(flow: FlowResult, number: int) -> Passing:
     Raises
     ------
     InputError
-        If the model has no porosity.
+        If the model has no porosity, or has conduits.
     """
     from scipy.sparse import csr_array
 
     model, step = flow.model, flow.steps[number]
+    if conduits_of(model) is not None:
+        raise InputError("transport cannot be followed where there are conduits. Leave these out.")
     if model.porosity is None:
         raise InputError("transport needs a porosity. Give one for every material (or to Model).")
     cells, law, n = model.grid.cells, model.water_table, model.grid.n_cells
