@@ -9,7 +9,7 @@ import numpy.testing as npt
 import pytest
 
 import inkhorn as ik
-from inkhorn.conduits import friction_slope, mean_velocity
+from inkhorn.conduits import PipeFlow, Pipes, PipeWater, friction_slope, mean_velocity
 from inkhorn.flow import FlowEquations, FlowSensitivity
 from inkhorn.model.terms import ConduitTerm, FixedHeadTerm
 
@@ -249,3 +249,75 @@ def test_derivatives_by_every_input_equal_differences(seed):
             ends.append(flow.steps[0].heads[place])
         difference = (ends[0] - ends[1]) / 2e-4
         npt.assert_allclose(by @ way, difference, rtol=1e-5, atol=1e-9, err_msg=name)
+
+
+def water_of(first, second, length, diameter, flow, outlet):
+    """Pipes that carry so much, full, from node 0 to an outlet."""
+    m, n = len(first), int(max(np.max(first), np.max(second))) + 1
+    one = np.ones(m)
+    pipes = Pipes(
+        np.array(first), np.array(second), 0 * one, 0 * one, length * one, diameter * one, 0.01 * one, NU * one,
+        2000.0 * one, 4000.0 * one, np.zeros(m, dtype=np.int64),
+    )  # fmt: skip
+    comes, leaves, head = np.zeros(n), np.zeros(n), np.zeros(n)
+    comes[0] = leaves[outlet] = flow[np.array(first) == 0].sum()
+    for _ in range(n):  # heads that fall along every pipe
+        np.maximum.at(head, np.where(flow > 0, first, second), head[np.where(flow > 0, second, first)] + 1.0)
+    moving = PipeFlow(pipes, np.asarray(flow), np.zeros((m, 2)), comes, leaves, np.zeros(n), head)
+    return moving, PipeWater(0.25 * np.pi * pipes.diameter**2 * pipes.length, np.zeros(n))
+
+
+def pulse_through(moving, water, short, lasting, outlet):
+    """Times, concentrations at the outlet, and the mass that came out of 1 kg put in at node 0."""
+    brings = np.zeros(len(moving.head))
+    brings[0] = 1000.0 / short
+    one = water.carried(moving, brings, short)
+    two = water.carried(moving, 0.0 * brings, lasting - short)
+    times = np.concatenate([one.times, short + two.times])
+    return times, np.concatenate([one.passing, two.passing])[:, outlet], one.gone.sum() + two.gone.sum()
+
+
+@pytest.mark.parametrize("turned", [False, True])
+def test_a_pulse_arrives_with_its_water(turned):
+    """After the sum of area times length over flow, however uneven the pipes; no mass is lost."""
+    rng, n = np.random.default_rng(5), 60
+    length, diameter = 10.0 ** rng.uniform(0, 1.7, n), 10.0 ** rng.uniform(-0.5, 0.2, n)
+    first, second = np.arange(n), np.arange(1, n + 1)
+    flow = np.full(n, 5000.0)
+    if turned:  # every other pipe drawn the other way
+        other = np.arange(n) % 2 == 1
+        first, second = np.where(other, second, first), np.where(other, first, second)
+        flow = np.where(other, -flow, flow)
+    moving, water = water_of(first, second, length, diameter, flow, n)
+    moving.comes[0] = moving.leaves[n] = 5000.0
+    whole = float((0.25 * np.pi * diameter**2 * length).sum() / 5000.0)
+    times, c, out = pulse_through(moving, water, whole / 50.0, 3.0 * whole, n)
+    npt.assert_allclose(times[c.argmax()], whole * 1.01, rtol=0.02)
+    step = np.diff(np.concatenate([[0.0], times]))
+    middle = ((times - 0.5 * step) * c * step).sum() / (c * step).sum()
+    npt.assert_allclose(middle - whole / 100.0, whole, rtol=1e-3)
+    npt.assert_allclose(out + water.stored, 1000.0, rtol=1e-12)
+
+
+def test_in_a_loop_both_ways_bring_their_share_at_their_time():
+    """A quarter of the water takes twice the way at half the speed; what decays is told."""
+    n = 40
+    first = np.concatenate([np.arange(n), [0], np.arange(n + 1, 2 * n)])
+    second = np.concatenate([np.arange(1, n + 1), np.arange(n + 1, 2 * n), [n]])
+    flow = np.concatenate([np.full(n, 3000.0), np.full(n, 1000.0)])
+    length = np.concatenate([np.full(n, 10.0), np.full(n, 20.0)])
+    moving, water = water_of(first, second, length, 0.5, flow, n)
+    volume = 0.25 * np.pi * 0.25
+    quick, slow = volume * 400.0 / 3000.0, volume * 800.0 / 1000.0
+    times, c, out = pulse_through(moving, water, quick / 20.0, 1.5 * slow, n)
+    step, early = np.diff(np.concatenate([[0.0], times])), times < 0.5 * (quick + slow)
+    for part, when, share in ((early, quick, 0.75), (~early, slow, 0.25)):
+        mass = c[part] * step[part]
+        npt.assert_allclose((times[part] * mass).sum() / mass.sum() - quick / 40.0, when, rtol=0.02)
+        npt.assert_allclose(4000.0 * mass.sum(), 1000.0 * share, rtol=1e-6)
+    npt.assert_allclose(out + water.stored, 1000.0, rtol=1e-12)
+    brings = np.zeros(len(moving.head))
+    brings[0] = 500.0
+    water.carried(moving, brings, quick)
+    before = water.stored
+    npt.assert_allclose(water.decay(2.0, 0.3), before * -np.expm1(-0.6), rtol=1e-12)

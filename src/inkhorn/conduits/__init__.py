@@ -1,5 +1,6 @@
 """Pipe networks in the rock: what flows in a pipe, full or partly filled, slow or fast."""
 
+from inkhorn.conduits.carrying import Arrived, PipeFlow, PipeWater
 from inkhorn.conduits.laws import (
     GRAVITY,
     REGIMES,
@@ -21,8 +22,11 @@ __all__ = [
     "GRAVITY",
     "REGIMES",
     "TIED",
+    "Arrived",
     "Flowing",
     "Network",
+    "PipeFlow",
+    "PipeWater",
     "Pipes",
     "Places",
     "Section",
