@@ -22,15 +22,15 @@ BOX = shapely.box(0, 0, 1000, 600)
 ROCK = ik.Material("rock", 2.0, porosity=0.02, specific_yield=0.02, specific_storage=1e-6)
 
 
-def site(*features, schedule=None, ground=40.0):
+def site(*features, schedule=None, ground=40.0, species=()):
     layers = [ik.Layer(n, ik.ConstantSurface(z)) for n, z in (("upper", 20.0), ("lower", 0.0))]
     strata = ik.Strata(ik.ConstantSurface(ground), tuple(layers))
     river = ik.HeadDependent(
         name="river", shape=shapely.LineString([(1000, 0), (1000, 600)]), head=24.0, conductance=5.0
     )
     return ik.Site(
-        BOX, strata, {"upper": ROCK, "lower": ROCK}, features=(river, *features), schedule=schedule
-    )
+        BOX, strata, {"upper": ROCK, "lower": ROCK}, features=(river, *features), schedule=schedule, species=species
+    )  # fmt: skip
 
 
 def conduit(name="main", line=((100, 300), (900, 300)), **given):
@@ -198,3 +198,74 @@ def test_the_example_runs_and_all_that_conduits_carry_is_kept(averlow, command):
         ax.figure.clear()
     with pytest.raises(ik.InputError, match="Averlow spring"):
         conduit_profile(run.flow, "Averlov spring")
+
+
+DYE = ik.Species("dye", background=0.0)
+
+
+def tracer(*features, mesh=None, species=DYE, **given):
+    """A main conduit into which dye is put for a while, and the flow of the whole."""
+    pulse = {"dye": ik.Series([0.0, 0.02, 0.03], [0.0, 1000.0, 0.0])}
+    low = conduit(**({"elevation": (18.0, 14.0)} | given))
+    made = site(low, spring(), sink(concentration=pulse), *features, species=(species,))
+    return ik.solve_flow(ik.place(made, mesh or ik.rectangles(BOX, cell=50)))
+
+
+def curve_of(plume, name):
+    at = plume.places.index(name)
+    times = np.concatenate([r.watch_times for r in plume.records])
+    return times, np.concatenate([r.watched[:, at] for r in plume.records])
+
+
+def test_dye_from_a_sinkhole_comes_out_at_the_spring_when_the_water_does():
+    """After the sum of area times length over flow; all of it, as none is lost to the rock."""
+    flow = tracer(exchange=0.0)
+    pipes = flow.conduits()
+    way = (0.25 * np.pi * pipes["diameter [m]"] ** 2 * pipes["length [m]"] / pipes["flow [m³/day]"]).sum()
+    plume = ik.solve_transport(flow, DYE, duration=1.0, outputs=3)
+    times, c = curve_of(plume, "spring")
+    npt.assert_allclose(times[np.nanargmax(c)] - 0.025, way, rtol=0.02)
+    budget = plume.budget()
+    npt.assert_allclose(budget.loc[("conduit", "sink"), "in [kg]"], 20.0, rtol=1e-12)
+    npt.assert_allclose(budget.loc[("conduit", "spring"), "out [kg]"], 20.0, rtol=1e-9)
+    assert abs(budget.attrs["closing_error_percent"]) < 1e-7
+
+
+def test_dye_goes_from_conduits_into_the_rock_and_back():
+    """Where the conduit loses water its rock gets dye, where it gains it gets clean water; nothing is lost of it."""
+    decaying = ik.Species("dye", background=0.0, half_life=2.0)
+    for species in (DYE, decaying):
+        flow = tracer(exchange=3.0, elevation=(23.0, 14.0), species=species)
+        assert set(flow.conduits()["exchange"]) >= {"given to the rock", "taken from the rock"}
+        plume = ik.solve_transport(flow, species, duration=3.0, outputs=3)
+        budget = plume.budget()
+        assert abs(budget.attrs["closing_error_percent"]) < 1e-7
+        assert plume.values.min() > -1e-12
+        assert plume.values[-1].max() > 0.1
+        assert budget.loc[("conduit", "spring"), "out [kg]"] < 19.5
+
+
+def test_a_plume_in_time_through_conduits_goes_on_from_its_file(tmp_path):
+    """Through a flood, half of it, then the rest from the records: the same as in one go."""
+    from inkhorn.files import PlumeFile
+
+    flood = ik.Series([0.0, 0.25, 0.5], [500.0, 9000.0, 800.0])
+    schedule = ik.Schedule([0.0, 0.25, 0.5, 1.0], steady=[True, False, False, False], steps=[1, 4, 4, 4])
+    pulse = {"dye": ik.Series([0.0, 0.2, 0.4], [0.0, 50.0, 0.0])}
+    put_in = sink(inflow=flood, shaft_radius=3.0, concentration=pulse)
+    made = site(conduit(exchange=0.5), spring(), put_in, species=(DYE,), schedule=schedule)
+    flow = ik.solve_flow(ik.place(made, ik.rectangles(BOX, cell=100)))
+    whole = ik.solve_transport(flow, DYE, times=[0.3, 0.6, 1.0])
+    file = PlumeFile(tmp_path / "dye.nc", flow, DYE)
+    ik.solve_transport(flow, DYE, duration=0.6, times=[0.3, 0.6], store=file)
+    half = PlumeFile.opened(tmp_path / "dye.nc", flow, DYE).result()
+    gone_on = ik.solve_transport(flow, DYE, times=[1.0], go_on_from=half)
+    npt.assert_allclose(gone_on.values[-1], whole.values[-1], atol=1e-9)
+    for one in (whole, gone_on):
+        assert abs(one.budget().attrs["closing_error_percent"]) < 1e-6
+    npt.assert_allclose(gone_on.records[-1].stored, whole.records[-1].stored, rtol=1e-6, atol=1e-9)
+
+
+def test_paths_are_refused_where_there_are_conduits():
+    with pytest.raises(ik.InputError, match="conduits"):
+        ik.trace(tracer(), [(500.0, 100.0, 10.0)])

@@ -320,4 +320,4 @@ def test_in_a_loop_both_ways_bring_their_share_at_their_time():
     brings[0] = 500.0
     water.carried(moving, brings, quick)
     before = water.stored
-    npt.assert_allclose(water.decay(2.0, 0.3), before * -np.expm1(-0.6), rtol=1e-12)
+    npt.assert_allclose(water.decay(2.0, 0.3).sum(), before * -np.expm1(-0.6), rtol=1e-12)

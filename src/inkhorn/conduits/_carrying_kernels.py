@@ -115,15 +115,3 @@ def carry(  # type: ignore[no-untyped-def]
             gone[n] += found * (leaves[n] * dt / whole)
             at_node[n] = found * (shaft[n] / whole)
             passing[step, n] = found / max(water, _NOTHING)
-
-
-@njit(cache=True)
-def decayed(volume, mass, begin, count, share):  # type: ignore[no-untyped-def]
-    """Let a share of all that is in pipes decay; return how much that is."""
-    most, lost = volume.shape[1], 0.0
-    for p in range(len(count)):
-        for k in range(count[p]):
-            at = (begin[p] + k) % most
-            lost += share * mass[p, at]
-            mass[p, at] *= 1.0 - share
-    return lost

@@ -131,6 +131,25 @@ class PipeWater:
             setattr(other, name, value.copy())
         return other
 
+    @property
+    def packed(self) -> Array:
+        """All of it in one row, for `unpacked`."""
+        there = self._there()
+        table = [np.where(there, self.volume, 0.0).ravel(), np.where(there, self.mass, 0.0).ravel()]
+        ends = [self.begin.astype(np.float64), self.count.astype(np.float64)]
+        return np.concatenate([*table, *ends, self.shaft, self.at_node])
+
+    @classmethod
+    def unpacked(cls, row: Array, pipes: int) -> PipeWater:
+        """Return what was `packed`, of so many pipes."""
+        other, size = object.__new__(cls), pipes * _PARCELS
+        nodes = (len(row) - 2 * size - 2 * pipes) // 2
+        parts = np.split(row, np.cumsum([size, size, pipes, pipes, nodes]))
+        other.volume, other.mass = (v.reshape(pipes, _PARCELS).copy() for v in parts[:2])
+        other.begin, other.count = (v.astype(np.int64) for v in parts[2:4])
+        other.shaft, other.at_node = (v.copy() for v in parts[4:])
+        return other
+
     def _there(self) -> NDArray[np.bool_]:
         """Which places of the table hold a parcel."""
         place = (np.arange(_PARCELS) - self.begin[:, None]) % _PARCELS
@@ -199,8 +218,8 @@ class PipeWater:
         """Whether no concentration changes any more, in pipes or from step to step."""
         return len(passing) > 1 and bool((self.count <= 1).all()) and np.array_equal(passing[-1], passing[-2])
 
-    def decay(self, rate: float, length: float) -> float:
-        """Let it decay for a while; return the mass that did [g].
+    def decay(self, rate: float, length: float) -> Array:
+        """Let it decay for a while; return the mass that did in each pipe, then at each node [g].
 
         Parameters
         ----------
@@ -209,10 +228,32 @@ class PipeWater:
         length : float
             [day].
         """
-        from inkhorn.conduits import _carrying_kernels
-
         share = float(-np.expm1(-rate * length))
-        lost = float(_carrying_kernels.decayed(self.volume, self.mass, self.begin, self.count, share))
-        lost += share * float(self.at_node.sum())
+        lost = share * np.concatenate([self.masses, self.at_node])
+        self.mass *= 1.0 - share
         self.at_node *= 1.0 - share
         return lost
+
+    def add(self, mass: Array) -> None:
+        """Add mass to each pipe, evenly over its water, and at each node [g]; what there is of none stays out."""
+        n = len(self.count)
+        volume = np.where(self._there(), self.volume, 0.0)
+        whole = volume.sum(axis=1)
+        wet = whole > 0.0
+        self.mass[wet] += volume[wet] * (mass[:n] / np.where(wet, whole, 1.0))[wet, None]
+        self.at_node += mass[n:]
+
+    def fit_to(self, volume: Array, shaft: Array) -> float:
+        """Have so much water in pipes and shafts, at their concentrations; return by how much the mass changes [g]."""
+        before, now = self.stored, self.volumes
+        there = now > 0.0
+        factor = np.where(there, volume / np.where(there, now, 1.0), 1.0)[:, None]
+        self.volume *= factor
+        self.mass *= factor
+        empty = ~there & (volume > 0.0)
+        self.begin[empty], self.count[empty] = 0, 1
+        self.volume[empty, 0], self.mass[empty, 0] = volume[empty], 0.0
+        had = self.shaft > 0.0
+        self.at_node *= np.where(had & (shaft > 0.0), shaft / np.where(had, self.shaft, 1.0), 1.0)
+        self.shaft = np.array(shaft, dtype=np.float64)
+        return self.stored - before

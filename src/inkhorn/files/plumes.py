@@ -34,9 +34,13 @@ _CACHE = 2.5e8  # bytes of records that are kept once they are read
 _TAKEN = {
     "time", "layer", "x", "y", "plan", "mesh", "place", "store", "step_length", "stored", "mass_gained", "mass_lost",
     "mass_term", "mass_feature", "mass_key", "watch_time", "watch_end", "watched", "face", "outer_face", "mass_flow",
-    "mass_inflow", *_OF_CELLS, *_OF_RUN,
+    "mass_inflow", "conduit_water", "conduit_value", *_OF_CELLS, *_OF_RUN,
 }  # fmt: skip
-_FLOWS = {"mass_flow": ("across", "face"), "mass_inflow": ("rim", "outer_face")}
+_FLOWS = {
+    "mass_flow": ("across", "face", "g d-1", "mean flow of mass since the time before"),
+    "mass_inflow": ("rim", "outer_face", "g d-1", "mean flow of mass since the time before"),
+    "conduit_water": ("conduits", "conduit_value", "1", "parcels of water in conduits, for runs that go on"),
+}
 
 
 class PlumeFile:
@@ -131,7 +135,7 @@ class PlumeFile:
             for name, (own, _, _) in _OF_RUN.items():
                 if name in file:
                     file[name][...] = self.layout(getattr(record, own))
-            for name, (own, _) in _FLOWS.items():
+            for name, (own, *_) in _FLOWS.items():
                 if name in file:
                     file[name][k] = getattr(record, own)
             seen, more = len(file["watch_time"]), len(record.watch_times)
@@ -169,7 +173,7 @@ class PlumeFile:
             sizes = {
                 "time": None, "watch_time": None, "mass_key": max(len(self.keys), 1), "store": len(STORES),
                 "place": max(len(self.places), 1), "face": max(len(record.across), 1),
-                "outer_face": max(len(record.rim), 1),
+                "outer_face": max(len(record.rim), 1), "conduit_value": max(len(record.conduits), 1),
             }  # fmt: skip
             for name, size in sizes.items():
                 file.dimensions[name] = size
@@ -201,14 +205,9 @@ class PlumeFile:
             for name, (own, units, words) in _OF_RUN.items():
                 if len(getattr(record, own)):
                     made(name, tuple(layout.dims), units=units, long_name=words, **layout.about)
-            for name, (own, over) in _FLOWS.items():
+            for name, (own, over, units, words) in _FLOWS.items():
                 if len(getattr(record, own)):
-                    made(
-                        name,
-                        ("time", over),
-                        units="g d-1",
-                        long_name="mean flow of mass since the time before",
-                    )
+                    made(name, ("time", over), units=units, long_name=words)
             made("stored", ("time", "store"), units="g", long_name=f"mass: {'; '.join(STORES)}")
             made(
                 "mass_gained",
@@ -264,7 +263,7 @@ class PlumeFile:
                 lost=of("mass_lost")[: len(self.keys)],
                 **{own: cells(name) for name, (own, _, _) in _OF_CELLS.items()},
                 **{own: cells(name, last=True) for name, (own, _, _) in _OF_RUN.items()},
-                **{own: of(name) for name, (own, _) in _FLOWS.items()},
+                **{own: of(name) for name, (own, *_) in _FLOWS.items()},
                 step_length=float(file["step_length"][k]),
                 watch_times=np.asarray(file["watch_time"][first:until], dtype=np.float64),
                 watched=np.asarray(file["watched"][first:until], dtype=np.float64)[:, : len(self.places)],

@@ -12,7 +12,7 @@ import numpy as np
 from inkhorn import draw
 from inkhorn.ensemble import Follow
 from inkhorn.files import read_paths, write_paths, write_shapes, write_table, write_trajectories
-from inkhorn.flow import FlowResult
+from inkhorn.flow import FlowResult, conduits_of
 from inkhorn.model import Finding, Model
 from inkhorn.paths import (
     PathResult,
@@ -97,6 +97,11 @@ class PathsProduct(Product[PathResult]):
     def lacks(self, project: Project, model: Model, asked: PathsPart) -> Iterator[Finding]:
         where = f"{project.path.name}, [paths]"
         yield from lacking_porosity(project, model, self.what, self.table)
+        if conduits_of(model) is not None:
+            yield Finding(
+                "error", "paths cannot be followed where there are conduits", where,
+                "Take out [paths], or the conduits.",
+            )  # fmt: skip
         count = len(asked.wells or asked.bores) * asked.per_well or asked.count
         yield from too_much(lambda: refuse_many_paths(count * max(len(asked.release), 1)), where)
         if asked.release and model.schedule is None:

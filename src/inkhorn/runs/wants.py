@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 
 from inkhorn.errors import InputError
-from inkhorn.flow import conduits_of
 from inkhorn.model import Finding, Model
 from inkhorn.project import Project
 
@@ -13,14 +12,7 @@ __all__ = ["lacking_porosity", "left_out_in_time", "too_much"]
 
 
 def lacking_porosity(project: Project, model: Model, what: str, table: str) -> Iterator[Finding]:
-    """Say which materials lack a porosity, and that there are conduits, through which nothing is followed."""
-    if conduits_of(model) is not None:
-        yield Finding(
-            "error",
-            f"{what} cannot be followed where there are conduits",
-            f"{project.path.name}, [{table}]",
-            f"Take out [{table}], or the conduits.",
-        )
+    """Say which materials lack a porosity."""
     if model.porosity is None:
         site = project.site
         lacking = [n for n in site.strata.names if site.materials[n].porosity is None]

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from inkhorn.conduits import PipeWater
 from inkhorn.model import Model
 from inkhorn.model.solutes import HELD, RATE, START
 from inkhorn.site import (
@@ -21,6 +22,7 @@ from inkhorn.transport.dispersion import Dispersion
 from inkhorn.transport.holding import ImmobileWater, pores_of
 from inkhorn.transport.inflow import Inflow
 from inkhorn.transport.neighbours import Neighbours
+from inkhorn.transport.network import InConduits
 from inkhorn.transport.passing import Passing
 from inkhorn.transport.record import DECAY, EDGE, JUMP, PRESSED, PRODUCTION, PlumeRecord
 from inkhorn.transport.scheme import Crossing, Stepper
@@ -31,7 +33,7 @@ Array = NDArray[np.float64]
 Mask = NDArray[np.bool_]
 Key = tuple[str, str]
 
-_REPLACED = ("c", "mass", "retained", "immobile", "time", "highest", "rate")  # by a step
+_REPLACED = ("c", "mass", "retained", "immobile", "time", "highest", "rate", "conduits")  # by a step
 _ADDED_TO = ("gained", "lost", "across", "rim")
 
 
@@ -88,6 +90,7 @@ class Carried:
         self.solutes = [s for s in model.solutes if s.species == species.name]
         self.held, self.left_out = left_out.copy(), left_out
         self.c = concentration.copy()
+        self.begins = float(species.initial)  # in conduits
         for s in self.solutes:
             if s.kind == START:
                 self.c[s.cells] += s.share * (np.asarray(s.value) - self.c[s.cells])
@@ -118,6 +121,7 @@ class Carried:
         self.watched: list[Array] = []
         self.rate = np.zeros(n)  # of change in the last step [g/m³/day]
         self._resumed: PlumeRecord | None = None
+        self.conduits: InConduits | None = None
         self.steppers: dict[float, Stepper] = {}
         self.across = self.rim = np.empty(0)
 
@@ -144,7 +148,13 @@ class Carried:
         assert self.passing is not None
         dissolved = self.water(self.time) * self.c
         return np.array(
-            [dissolved.sum(), (self.mass - dissolved).sum(), self.retained.sum(), self.immobile.sum()]
+            [
+                dissolved.sum(),
+                (self.mass - dissolved).sum(),
+                self.retained.sum(),
+                self.immobile.sum(),
+                0.0 if self.conduits is None else self.conduits.stored,
+            ]
         )
 
     def take_over(self, record: PlumeRecord, keys: Sequence[Key]) -> None:
@@ -180,6 +190,7 @@ class Carried:
         assert self.passing is not None  # by now
         before = self.passing.at(self.time)
         self.passing, self.time = passing, time
+        self._meet_conduits(passing, time)
         jump = passing.at(time) - before
         if np.abs(jump).max(initial=0.0) > 1e-12 * float(model.grid.cells.volume.max(initial=1.0)):
             self._jump(jump, before)
@@ -217,6 +228,20 @@ class Carried:
             self.carried_out,
             self.mixed_out,
         )
+
+    def _meet_conduits(self, passing: Passing, time: float) -> None:
+        """Go over to another step of the flow in conduits; at first they hold what the species begins with."""
+        network = passing.network
+        if network is None:
+            return
+        parts = network.parts(passing.begin, passing.end, time)
+        if self.conduits is None:
+            self.conduits = InConduits(network, self.begins, *parts)
+            if self._resumed is not None and len(self._resumed.conduits):
+                self.conduits.water = PipeWater.unpacked(self._resumed.conduits, len(network.cells))
+        else:
+            self.conduits = self.conduits.copy()
+            self._book(JUMP, self.conduits.meet(network, *parts))
 
     def _leave(self) -> None:
         """What leaves each cell at its own concentration, while levels move so."""
@@ -279,6 +304,13 @@ class Carried:
         self.into, self.brings, self.by_key, self.within = self.inflow.brought(
             self.passing, begin, end, taken
         )
+        if self.conduits is not None and self.passing.network is not None:
+            self.conduits.brings, brings, by_key = self.inflow.into_conduits(
+                self.passing.network, begin, end, taken
+            )
+            self.brings |= brings
+            self.by_key |= by_key
+            self.highest = max([self.highest, *brings.values()])
         for s in self.solutes:
             if s.kind == RATE:
                 rate = s.at(begin, end, self.start)
@@ -318,8 +350,16 @@ class Carried:
         made = self.species.production * 0.5 * (water[0] + water[1]) if self.species.production else None
         for more in (back, made):
             brought = brought if more is None else brought + more
-        c0 = self.c
-        c1, mass, leaves = stepper.step(c0, self.mass, water, ground, brought, self.within)
+        c0, within = self.c, self.within
+        if self.conduits is not None:
+            # at least so much is in what they take, if the cell gets none anew; the rest follows
+            times = length / np.maximum(self.residence()[0], 1e-300)
+            foreseen = c0 * -np.expm1(-times) / np.maximum(times, 1e-12)
+            from_pipes, within = self._through_conduits(foreseen, length)
+            brought = brought + from_pipes
+        c1, mass, leaves = stepper.step(c0, self.mass, water, ground, brought, within)
+        if self.conduits is not None:
+            self.conduits.corrected(foreseen, leaves, length)
         self._account(leaves, back, made, length)
         held = self.held
         if held.any():
@@ -337,6 +377,21 @@ class Carried:
         bend = float(np.abs(rate - self.rate)[stepper.cells].max(initial=0.0))
         self.rate = rate
         return 0.5 * length * bend / max(self.highest, 1e-300)
+
+    def _through_conduits(self, c: Array, length: float) -> tuple[Array, tuple[Array, Array]]:
+        """What conduits give the rock in a step [g/day], and the bounds of concentrations in what comes in."""
+        assert self.conduits is not None
+        self.conduits = self.conduits.copy()
+        made, network = self.conduits.carried(c, length), self.conduits.passing
+        for key, mass in made.from_springs:
+            self._book(key, -mass)
+        rate = np.asarray(np.bincount(network.cells, made.to_rock, len(c))) / length
+        gives = network.given > 0.0
+        mean = made.to_rock[gives] / (network.given[gives] * length)
+        least, most = self.within[0].copy(), self.within[1].copy()
+        np.minimum.at(least, network.cells[gives], mean)
+        np.maximum.at(most, network.cells[gives], mean)
+        return rate, (least, most)
 
     def _given_back(self, begin: float, length: float) -> Array | None:
         """Return what was held back and rising water takes along [g/day], None where none rises."""
@@ -451,6 +506,7 @@ class Carried:
             lost=np.array([self.lost.get(k, 0.0) for k in keys]),
             across=self.across / lasting,
             rim=self.rim / lasting,
+            conduits=np.empty(0) if self.conduits is None else self.conduits.water.packed,
             first_above=self.first_above.copy(),
             last_above=self.last_above.copy(),
             step_length=length,

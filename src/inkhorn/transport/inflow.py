@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from inkhorn.errors import InputError, did_you_mean
 from inkhorn.model import Model
 from inkhorn.site import ReturnedWater, Series, Species, days_since
+from inkhorn.transport.network import NetworkPassing
 from inkhorn.transport.passing import Passing
 
 __all__ = ["Inflow", "lacking_concentration"]
@@ -123,19 +124,44 @@ class Inflow:
         into, least, most = np.zeros(n), np.full(n, np.inf), np.full(n, -np.inf)
         brings: dict[Key, float] = {}
         by_key: dict[Key, float] = {}
-        lacking = []
-        for giving in passing.giving:
-            if giving.water <= _NO_WATER:
-                continue
-            c = self.of(giving.key[1], begin, end, taken)
-            if c is None:
-                lacking.append(giving.key[1])
-                continue
+        for giving, c in self._told(passing.giving, begin, end, taken):
             np.add.at(into, giving.cells, giving.rate * c)
             np.minimum.at(least, giving.cells, c)
             np.maximum.at(most, giving.cells, c)
             brings[giving.key] = c
             by_key[giving.key] = by_key.get(giving.key, 0.0) + c * float(giving.rate.sum())
+        return into, brings, by_key, (least, most)
+
+    def _told(
+        self, givings: Iterable[Any], begin: float, end: float, taken: dict[str, float]
+    ) -> list[tuple[Any, float]]:
+        """Return what brings in water with its concentration."""
+        found, lacking = [], []
+        for giving in givings:
+            if giving.water <= _NO_WATER:
+                continue
+            c = self.of(giving.key[1], begin, end, taken)
+            if c is None:
+                lacking.append(giving.key[1])
+            else:
+                found.append((giving, c))
         if lacking:
             raise InputError(f"{lacking_concentration(self.model, self.species, lacking)}.")
-        return into, brings, by_key, (least, most)
+        return found
+
+    def into_conduits(
+        self, network: NetworkPassing, begin: float, end: float, taken: dict[str, float]
+    ) -> tuple[Array, dict[Key, float], dict[Key, float]]:
+        """Return what comes into each node of conduits from outside [g/day], at which concentrations, and from whom.
+
+        Raises
+        ------
+        InputError
+            If water comes in of which no concentration is known.
+        """
+        into, brings, by_key = np.zeros(len(network.flow.head)), dict[Key, float](), dict[Key, float]()
+        for entering, c in self._told(network.entering, begin, end, taken):
+            np.add.at(into, entering.nodes, entering.rate * c)
+            brings[entering.key] = c
+            by_key[entering.key] = by_key.get(entering.key, 0.0) + c * entering.water
+        return into, brings, by_key

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from inkhorn.flow import FlowStep
 from inkhorn.model import Model
+from inkhorn.model.terms import ConduitTerm
 
 __all__ = ["Mix", "mixes_of", "passed_on"]
 
@@ -64,7 +65,7 @@ class Mix(NamedTuple):
 def mixes_of(model: Model, step: FlowStep) -> Iterator[Mix]:
     """Yield the mix of each feature that holds water of its own, as wells and collectors do."""
     for t, (term, flow, outside) in enumerate(zip(model.terms, step.term_flow, step.outside, strict=True)):
-        if not term.n_extra:
+        if not term.n_extra or isinstance(term, ConduitTerm):  # these hold what is in them on its way
             continue
         whose = term.extra_feature
         for k in range(len(term.feature_names)):

@@ -10,9 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
-from inkhorn.flow import FlowResult, conduits_of
+from inkhorn.flow import FlowResult
 from inkhorn.model import Model, filled
+from inkhorn.model.terms import ConduitTerm
 from inkhorn.transport.mixing import Mix, mixes_of
+from inkhorn.transport.network import NetworkPassing, network_of
 
 __all__ = ["Giving", "Passing", "passing_of"]
 
@@ -82,6 +84,8 @@ class Passing:
         Wells and collectors.
     links : tuple of ndarray
         From which cell to which wells hand water on, and how much [m³/day].
+    network : NetworkPassing, optional
+        The water in conduits.
     through_rim : list of tuple
         Of each feature that passes outer faces: kind and name, which faces, of which cells, and the flow inwards
         [m³/day].
@@ -105,6 +109,7 @@ class Passing:
     mixes: list[Mix]
     links: tuple[Index, Index, Array]
     through_rim: list[tuple[tuple[str, str], Index, Index, Array]]
+    network: NetworkPassing | None = None
 
     @property
     def length(self) -> float:
@@ -136,6 +141,8 @@ def _terms(
     mixes = list(mixes_of(model, step))
     mixing = {(mix.term, mix.feature): mix for mix in mixes}
     for t, (term, flows) in enumerate(zip(model.terms, step.term_flow, strict=True)):
+        if isinstance(term, ConduitTerm):
+            continue
         order = np.argsort(term.feature_index, kind="stable")
         ends = np.searchsorted(term.feature_index[order], np.arange(len(term.feature_names) + 1))
         for k, name in enumerate(term.feature_names):
@@ -163,13 +170,11 @@ def passing_of(flow: FlowResult, number: int) -> Passing:
     Raises
     ------
     InputError
-        If the model has no porosity, or has conduits.
+        If the model has no porosity.
     """
     from scipy.sparse import csr_array
 
     model, step = flow.model, flow.steps[number]
-    if conduits_of(model) is not None:
-        raise InputError("transport cannot be followed where there are conduits. Leave these out.")
     if model.porosity is None:
         raise InputError("transport needs a porosity. Give one for every material (or to Model).")
     cells, law, n = model.grid.cells, model.water_table, model.grid.n_cells
@@ -191,6 +196,9 @@ def passing_of(flow: FlowResult, number: int) -> Passing:
     for (key, where, taken), rooted in zip(taking, takes_up, strict=True):
         if key not in mixing:
             np.add.at(plants if rooted else leaving, where, taken)
+    network = network_of(flow, number)
+    if network is not None:
+        np.add.at(leaving, network.cells, network.taken)
     linked = [_links(mix) for mix in mixes if len(mix.takes) and len(mix.gives) and mix.total > 0.0]
     none = (np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0))
     out, to, rate = (np.concatenate(parts) for parts in zip(none, *linked, strict=True))
@@ -230,6 +238,7 @@ def passing_of(flow: FlowResult, number: int) -> Passing:
         mixes=mixes,
         links=(out, to, rate),
         through_rim=_through_rim(model, step),
+        network=network,
     )
 
 

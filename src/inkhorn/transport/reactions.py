@@ -70,6 +70,7 @@ def react(carried: Sequence[Carried], length: float) -> None:
         np.array([getattr(one, store) for one in carried]) for store in ("mass", "retained", "immobile")
     ]
     after = [decayed(stored, rate, yields, length) for stored in before]
+    _react_in_conduits(carried, names, length)
     for k, one in enumerate(carried):
         kept = after[0][k].copy()
         kept[one.held] = before[0][k][one.held]
@@ -81,3 +82,20 @@ def react(carried: Sequence[Carried], length: float) -> None:
             gained += float((has[k] - left)[some].sum())
         one.book_decay(lost, gained)
         one.set_masses(kept, after[1][k], after[2][k])
+
+
+def _react_in_conduits(carried: Sequence[Carried], names: Sequence[str], length: float) -> None:
+    """The same in the water of conduits; what comes of it is spread over the water of each pipe."""
+    lost = []
+    for one in carried:
+        if one.conduits is None:
+            return
+        one.conduits = one.conduits.copy()
+        lost.append(one.conduits.water.decay(one.species.decay[0], length))
+    for one, mass in zip(carried, lost, strict=True):
+        one.book_decay(float(mass.sum()), 0.0)
+        for daughter, share in one.species.daughters.items():
+            other = carried[names.index(daughter)]
+            assert other.conduits is not None  # all have them, or none has
+            other.conduits.water.add(share * mass)
+            other.book_decay(0.0, float(share * mass.sum()))

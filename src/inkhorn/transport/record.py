@@ -24,7 +24,7 @@ __all__ = [
 
 Array = NDArray[np.float64]
 
-STORES = ("dissolved", "sorbed", "held back above the water table", "in immobile water")
+STORES = ("dissolved", "sorbed", "held back above the water table", "in immobile water", "in conduits")
 """Where mass is, in the order of `PlumeRecord.stored`."""
 
 
@@ -50,7 +50,7 @@ class PlumeRecord:
         Mass in water that does not move [g]; empty where there is none.
     water : ndarray of float, (n_cells,)
         In the pores [m³].
-    stored : ndarray of float, (4,)
+    stored : ndarray of float, (5,)
         Mass in each of `STORES` [g].
     gained, lost : ndarray of float, (n_keys,)
         Mass since the beginning, by the keys of the result [g].
@@ -61,6 +61,8 @@ class PlumeRecord:
     first_above, last_above : ndarray of float, (n_cells,)
         When the limit was first passed, and when it was last fallen below again [day]; infinite for not yet. Empty where
         there is no limit.
+    conduits : ndarray of float
+        The parcels of water in conduits, as `inkhorn.conduits.PipeWater.packed` has them; empty where there are none.
     step_length : float
         Of the last step [day].
     watch_times : ndarray of float, (k,)
@@ -81,6 +83,7 @@ class PlumeRecord:
     rim: Array = field(repr=False, default_factory=lambda: np.empty(0))
     first_above: Array = field(repr=False, default_factory=lambda: np.empty(0))
     last_above: Array = field(repr=False, default_factory=lambda: np.empty(0))
+    conduits: Array = field(repr=False, default_factory=lambda: np.empty(0))
     step_length: float = 0.0
     watch_times: Array = field(repr=False, default_factory=lambda: np.empty(0))
     watched: Array = field(repr=False, default_factory=lambda: np.empty((0, 0)))

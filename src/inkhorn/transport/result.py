@@ -207,8 +207,8 @@ class TransportResult(Shown):
             if (kind, feature) in OWN and not (now.gained[k] or now.lost[k]):
                 continue  # of what there may be, only what there is
             rows.append([kind, feature, gained / _KILOGRAM, lost / _KILOGRAM])
-        for name, more in zip(STORES, (now.stored - then.stored).tolist(), strict=True):
-            if name == STORES[0] or now.stored[STORES.index(name)] > 1e-12 * now.stored.sum():
+        for name, more in zip(STORES, (now.stored - then.stored).tolist(), strict=False):
+            if name == STORES[0] or abs(now.stored[STORES.index(name)]) > 1e-12 * np.abs(now.stored).sum():
                 rows.append([f"stored, {name}", "", max(-more, 0.0) / _KILOGRAM, max(more, 0.0) / _KILOGRAM])
         frame = pd.DataFrame(rows, columns=["term", "feature", "in [kg]", "out [kg]"]).set_index(
             ["term", "feature"]

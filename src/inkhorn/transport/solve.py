@@ -422,7 +422,7 @@ class _Run:
             for one, c0 in zip(self.carried, before, strict=True):
                 one.time = self.time
                 one.note(c0, length)
-                self._watch(one)
+                self._watch(one, length)
                 if one.returns and self.time < event:
                     one.arrive(self.time, event, self._taken_now(one))
             self.count += 1
@@ -441,9 +441,16 @@ class _Run:
                 share = (self.time - self.begin) / (self.until - self.begin)
                 self.progress(f"following {names}, day {self.time:.0f} of {self.until:.0f}", share)
 
-    def _watch(self, one: Carried) -> None:
+    def _watch(self, one: Carried, length: float = 0.0) -> None:
+        row = self.watched.of(self.taken, one)
+        if one.watched and length > 0.0:
+            for time, between in self.watched.within(
+                one, self.time - length, self.time, one.watched[-1], row
+            ):
+                one.watch_times.append(time)
+                one.watched.append(between)
         one.watch_times.append(self.time)
-        one.watched.append(self.watched.of(self.taken, one))
+        one.watched.append(row)
 
     def _taken_now(self, one: Carried) -> dict[str, float]:
         """Concentrations of what features take now, where any of it is put in again."""

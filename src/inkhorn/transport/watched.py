@@ -41,7 +41,31 @@ class Watched:
         row = np.full(len(self.names), np.nan)
         row[self.at_bores] = one.c[self.cells]
         row[self.at_known] = taken.of(one.c, one.brings)[self.known]
+        if one.conduits is not None:
+            for name, value in one.conduits.springs.items():
+                row[self.place[name]] = value
         return row
+
+    def within(
+        self, one: Carried, begin: float, end: float, before: Array, after: Array
+    ) -> list[tuple[float, Array]]:
+        """Return times within a step at which concentrations at springs of conduits changed, and the rows then.
+
+        Parameters
+        ----------
+        one : Carried
+        begin, end : float
+            Of the step [day].
+        before, after : ndarray of float
+            The rows at its ends: what is told of other places lies between them.
+        """
+        found = []
+        for since, values in [] if one.conduits is None else one.conduits.curve:
+            row = before + since / (end - begin) * (after - before)
+            for name, value in values.items():
+                row[self.place[name]] = value
+            found.append((begin + since, row))
+        return found
 
 
 def _bores(model: Model) -> dict[str, int]:

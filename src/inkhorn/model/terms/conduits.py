@@ -209,7 +209,7 @@ class ConduitTerm(Term):
 
     @property
     def least_stored(self) -> Array:
-        features, nodes = self._shafts
+        features, nodes = self.shafts
         least = np.zeros(self.n_extra)
         least[nodes] = self.shaft_area[features] * self.bed[nodes]
         return least
@@ -273,7 +273,7 @@ class ConduitTerm(Term):
         )
 
     @cached_property
-    def _shafts(self) -> tuple[Index, Index]:
+    def shafts(self) -> tuple[Index, Index]:
         """Features with an open shaft, and their nodes."""
         there = np.flatnonzero(self.shaft_area > 0.0)
         return there, self.at_node[there].astype(np.int64)
@@ -288,7 +288,7 @@ class ConduitTerm(Term):
     def settled(self, moment: Moment) -> Array:
         """Return heads and flows at which the network is in balance with the rock as it is."""
         n = self.n_levels
-        features, nodes = self._shafts
+        features, nodes = self.shafts
         stores = not moment.steady and len(moment.stored) > 0
         network = Network(
             self.pipes, self._places, self.bed, self.held, self._held_level, self._let_in, self.exchange,
@@ -363,7 +363,7 @@ class ConduitTerm(Term):
         n, of = self.n_levels, self.pipes.nodes
         free, (water, by_head, _) = ~self.held[of], standing_at(self.pipes, head)
         stored = np.bincount(of[free], water[free], n).astype(np.float64)
-        features, nodes = self._shafts
+        features, nodes = self.shafts
         stored[nodes] += self.shaft_area[features] * head[nodes]
         return (
             stored,
@@ -409,7 +409,7 @@ class ConduitTerm(Term):
         source, feature = self.source_node.astype(np.int64), self.source_feature.astype(np.int64)
         inner = ~self.held[source]
         at = self.at_node[self.springs].astype(np.int64)
-        shafts, nodes = self._shafts
+        shafts, nodes = self.shafts
         return {
             "diameter": joined([laws, stands], [pipe, whose], [law.by_diameter, halves[2]]),
             "roughness": Slope(laws, pipe, law.by_roughness),

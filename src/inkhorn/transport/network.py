@@ -1,0 +1,241 @@
+"""Dissolved species in conduits: what they take from the rock and give it, let in and let out, and hold on the way."""
+
+from __future__ import annotations
+
+from copy import copy
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from inkhorn.conduits import PipeFlow, PipeWater, standing_at
+from inkhorn.flow import FlowResult
+from inkhorn.model.terms import ConduitTerm
+
+__all__ = ["Entering", "InConduits", "NetworkPassing", "Outcome", "network_of"]
+
+Array = NDArray[np.float64]
+Index = NDArray[np.int64]
+Key = tuple[str, str]
+
+_NO_WATER = 1e-9  # m³/day
+_TOLD = 1e-3  # of the highest concentration at a spring: smaller changes within a step are not told
+
+
+class Entering(NamedTuple):
+    """Water that a feature lets into the network.
+
+    Attributes
+    ----------
+    key : tuple of str
+        Kind and feature.
+    nodes : ndarray of int
+        Where.
+    rate : ndarray of float
+        [m³/day].
+    """
+
+    key: Key
+    nodes: Index
+    rate: Array
+
+    @property
+    def water(self) -> float:
+        """All of it [m³/day]."""
+        return float(self.rate.sum())
+
+
+@dataclass(frozen=True, eq=False)
+class NetworkPassing:
+    """What the water of conduits does over a step of the flow.
+
+    Attributes
+    ----------
+    flow : PipeFlow
+    cells : ndarray of int, (n_pipes,)
+        Of each pipe.
+    taken, given : ndarray of float, (n_pipes,)
+        Water from the rock, and to it, through the wall of each [m³/day].
+    entering : list of Entering
+        From outside; what comes in at springs too.
+    springs : list of tuple
+        Kind and name, node, and what leaves there [m³/day].
+    volume : ndarray of float, (2, n_pipes)
+        Of the water in each pipe, at the begin and the end [m³].
+    shaft : ndarray of float, (2, n_nodes)
+        Of that in shafts.
+    """
+
+    flow: PipeFlow
+    cells: Index
+    taken: Array
+    given: Array
+    entering: list[Entering]
+    springs: list[tuple[Key, int, float]]
+    volume: Array
+    shaft: Array
+
+    def parts(self, begin: float, end: float, time: float) -> tuple[Array, Array]:
+        """Return the water in pipes and in shafts at a time within the step."""
+        share = (time - begin) / (end - begin) if end > begin else 1.0
+        return tuple(a + share * (b - a) for a, b in (self.volume, self.shaft))
+
+
+def network_of(flow: FlowResult, number: int) -> NetworkPassing | None:
+    """Return what the water of conduits does over a step of a flow result; none where there are no conduits."""
+    model, step = flow.model_at(number), flow.steps[number]
+    where = next((k for k, t in enumerate(model.terms) if isinstance(t, ConduitTerm)), None)
+    if where is None:
+        return None
+    term: ConduitTerm = model.terms[where]  # type: ignore[assignment]  # it was looked for
+    n, first = term.n_levels, sum(t.n_extra for t in model.terms[:where])
+    mine = slice(first, first + n)
+    after = step.extra_unknowns[mine]
+    before = after
+    if not step.steady:
+        before = (flow.start if number == 0 else flow.steps[number - 1]).extra_unknowns[mine]
+    pipes, length = term.pipes, step.end - step.begin
+    halves = np.array([standing_at(pipes, h)[0].reshape(-1, 2) for h in (before, after)])
+    halves[:, term.held[term.links]] = halves[1][term.held[term.links]]  # what springs hold does not move
+    shafts, at = term.shafts
+    area = np.asarray(np.bincount(at, term.shaft_area[shafts], n), dtype=np.float64)
+    shaft = np.array([np.maximum(area * (h - term.bed), 0.0) for h in (before, after)])
+    fills, rises = np.zeros_like(halves[0]), np.zeros(n)
+    if not step.steady and length > 0.0:
+        fills, rises = (halves[1] - halves[0]) / length, (shaft[1] - shaft[0]) / length
+    passed = step.term_flow[where]
+    taken, given = np.maximum(-passed, 0.0), np.maximum(passed, 0.0)
+    node = term.node
+    springs_in = np.asarray(step.outside[where])[1][:n]
+    entering, springs = [], []
+    comes, leaves = (np.asarray(np.bincount(node, q, n), dtype=np.float64) for q in (taken, given))
+    for k in np.unique(term.source_feature.astype(np.int64)).tolist():
+        own = term.source_feature == k
+        nodes, rate = (
+            term.source_node[own].astype(np.int64),
+            np.asarray(term.inflow[k] * term.source_share[own]),
+        )
+        entering.append(Entering((term.kind, term.feature_names[k]), nodes, rate))
+        np.add.at(comes, nodes, rate)
+    for k in term.springs.tolist():
+        key, spot = (term.kind, term.feature_names[k]), int(term.at_node[k])
+        comes_in = float(springs_in[spot])
+        if comes_in > 0.0:
+            entering.append(Entering(key, np.array([spot]), np.array([comes_in])))
+            comes[spot] += comes_in
+        springs.append((key, spot, max(-comes_in, 0.0)))
+        leaves[spot] += max(-comes_in, 0.0)
+    moving = PipeFlow(pipes, step.link_flow[where], fills, comes, leaves, rises, after)
+    return NetworkPassing(moving, term.cells, taken, given, entering, springs, halves.sum(axis=2), shaft)
+
+
+class Outcome(NamedTuple):
+    """What came of a step in the conduits.
+
+    Attributes
+    ----------
+    to_rock : ndarray of float, (n_pipes,)
+        Mass that each gave its cell [g].
+    from_springs : list of tuple
+        Kind and name, and the mass that left there [g].
+    """
+
+    to_rock: Array
+    from_springs: list[tuple[Key, float]]
+
+
+class InConduits:
+    """One species in the water of conduits.
+
+    Water from the rock is taken at concentrations that are foreseen, and what these were off by follows once the step of
+    the rock is known: so no mass is lost, and none comes of nothing.
+
+    Parameters
+    ----------
+    passing : NetworkPassing
+        Of the first step.
+    concentration : float
+        Of all the water, to begin with [g/m³].
+    volume, shaft : ndarray of float
+        Of the water [m³].
+    """
+
+    def __init__(self, passing: NetworkPassing, concentration: float, volume: Array, shaft: Array) -> None:
+        self.passing = passing
+        self.water = PipeWater(volume, shaft, concentration)
+        self.brings = np.zeros(len(shaft))  # from outside [g/day]
+        self.springs: dict[str, float] = {}  # concentrations there, as means of the last step
+        self.curve: list[tuple[float, dict[str, float]]] = []  # the same within it: day since its begin
+        self.highest = 0.0
+
+    def copy(self) -> InConduits:
+        """Return the same, to be moved apart from this."""
+        other = copy(self)
+        other.water = self.water.copy()
+        return other
+
+    @property
+    def stored(self) -> float:
+        """[g]"""
+        return self.water.stored
+
+    def meet(self, passing: NetworkPassing, volume: Array, shaft: Array) -> float:
+        """Go over to another step of the flow; return the mass by which water levels that jump change it [g]."""
+        self.passing = passing
+        return self.water.fit_to(volume, shaft)
+
+    def carried(self, c: Array, length: float) -> Outcome:
+        """Carry it on for a step, with the concentrations in the rock.
+
+        Parameters
+        ----------
+        c : ndarray of float, (n_cells,)
+            In the rock [g/m³].
+        length : float
+            Of the step [day].
+        """
+        p, n = self.passing, len(self.brings)
+        node, moving = p.flow.pipes.wall_node, p.flow
+        brings = self.brings + np.bincount(node, p.taken * c[p.cells], n)
+        made = self.water.carried(moving, brings, length)
+        mean = made.gone / np.maximum(moving.leaves * length, 1e-300)
+        from_springs = []
+        self.springs, self.curve = {}, []
+        for (kind, name), spot, rate in p.springs:
+            if rate > _NO_WATER:
+                from_springs.append(((kind, name), float(mean[spot] * rate * length)))
+                self.springs[name] = float(mean[spot])
+                self.highest = max(self.highest, float(made.passing[:, spot].max(initial=0.0)))
+        self._tell(made.times, made.passing)
+        return Outcome(mean[node] * p.given * length, from_springs)
+
+    def _tell(self, times: Array, passing: Array) -> None:
+        """Note how concentrations at springs change within the step."""
+        spots = [(name, spot) for (_, name), spot, rate in self.passing.springs if rate > _NO_WATER]
+        if not spots:
+            return
+        values = passing[:, [spot for _, spot in spots]]
+        last = np.full(len(spots), np.inf)
+        for k in range(len(times) - 1):
+            if np.abs(values[k] - last).max() > _TOLD * max(self.highest, 1e-300):
+                self.curve.append(
+                    (float(times[k]), {n: float(v) for (n, _), v in zip(spots, values[k], strict=True)})
+                )
+                last = values[k]
+
+    def corrected(self, c: Array, really: Array, length: float) -> None:
+        """Take in by what the water from the rock was off.
+
+        Parameters
+        ----------
+        c : ndarray of float, (n_cells,)
+            As it was taken in `carried` [g/m³].
+        really : ndarray of float, (n_cells,)
+            The mean concentrations of what left the cells [g/m³].
+        length : float
+            Of the step [day].
+        """
+        p = self.passing
+        off = p.taken * (really - c)[p.cells] * length
+        self.water.at_node += np.bincount(p.flow.pipes.wall_node, off, len(self.brings))
