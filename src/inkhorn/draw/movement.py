@@ -32,6 +32,7 @@ __all__ = ["breakthrough", "highest_of", "paths", "plume", "snapshots", "travel_
 YEAR = 365.25
 
 
+_LONG = 1000.0  # days, up to which these are told instead of years
 _FAR_ABOVE = 8.0  # times the limit
 _BY = ("time", "layer", "end")
 
@@ -357,21 +358,22 @@ def breakthrough(result: TransportResult, wells: Sequence[str], *, ax: Axes | No
     ax = axes_or_new(ax, (9.0, 5.0))
     species = result.species
     factor = 1.0 / unit_factor(species.unit, "concentration")
+    clock, unit = (YEAR, "years") if result.times[-1] > _LONG else (1.0, "days")
     for name in wells:
         series = result.at(name)
-        (line,) = ax.plot(series.index / YEAR, series * factor, lw=2.0, label=name)
+        (line,) = ax.plot(series.index / clock, series * factor, lw=2.0, label=name)
         passed = result.first_time_above(series, species.limit) if species.limit is not None else None
         if passed is not None and species.limit is not None:
-            ax.plot(passed / YEAR, species.limit * factor, "o", color=line.get_color())
+            ax.plot(passed / clock, species.limit * factor, "o", color=line.get_color())
             ax.annotate(
-                f"{passed / YEAR:.1f} years", (passed / YEAR, species.limit * factor), xytext=(8, -14),
+                f"{passed / clock:.1f} {unit}", (passed / clock, species.limit * factor), xytext=(8, -14),
                 textcoords="offset points",
             )  # fmt: skip
     if species.limit is not None:
         ax.axhline(
             species.limit * factor, color=WARN, lw=1.2, ls="--", label=f"limit, {species.limit * factor:g}"
         )
-    ax.set_xlim(0, result.times[-1] / YEAR)
+    ax.set_xlim(0, result.times[-1] / clock)
     highest = max((float(result.at(name).max()) * factor for name in wells), default=0.0)
     if species.limit is not None and highest > _FAR_ABOVE * species.limit * factor:
         from matplotlib.ticker import LogLocator, NullLocator
@@ -383,7 +385,7 @@ def breakthrough(result: TransportResult, wells: Sequence[str], *, ax: Axes | No
         ax.set_ylim(bottom=max(species.initial * factor * 0.5, 0.01 * species.limit * factor))
     else:
         ax.set_ylim(bottom=0)
-    ax.set_xlabel("time since the start [years]")
+    ax.set_xlabel(f"time since the start [{unit}]")
     ax.set_ylabel(f"{species.name} [{species.unit}]")
     ax.set_title(f"{result.flow.model.name}: {species.name} in the water of {', '.join(wells)}")
     ax.grid(alpha=0.3)

@@ -165,7 +165,7 @@ class InConduits:
         self.passing = passing
         self.water = PipeWater(volume, shaft, concentration)
         self.brings = np.zeros(len(shaft))  # from outside [g/day]
-        self.springs: dict[str, float] = {}  # concentrations there, as means of the last step
+        self.springs: dict[str, float] = {}  # concentrations there, at the end of the last step
         self.curve: list[tuple[float, dict[str, float]]] = []  # the same within it: day since its begin
         self.highest = 0.0
 
@@ -205,7 +205,6 @@ class InConduits:
         for (kind, name), spot, rate in p.springs:
             if rate > _NO_WATER:
                 from_springs.append(((kind, name), float(mean[spot] * rate * length)))
-                self.springs[name] = float(mean[spot])
                 self.highest = max(self.highest, float(made.passing[:, spot].max(initial=0.0)))
         self._tell(made.times, made.passing)
         return Outcome(mean[node] * p.given * length, from_springs)
@@ -216,13 +215,16 @@ class InConduits:
         if not spots:
             return
         values = passing[:, [spot for _, spot in spots]]
-        last = np.full(len(spots), np.inf)
-        for k in range(len(times) - 1):
-            if np.abs(values[k] - last).max() > _TOLD * max(self.highest, 1e-300):
-                self.curve.append(
-                    (float(times[k]), {n: float(v) for (n, _), v in zip(spots, values[k], strict=True)})
-                )
-                last = values[k]
+        self.springs = {name: float(v) for (name, _), v in zip(spots, values[-1], strict=True)}
+        enough, last = _TOLD * max(self.highest, 1e-300), -1  # that was told last
+        for k in range(len(times)):  # the last itself is told at the end of the step
+            if last >= 0 and np.abs(values[k] - values[last]).max() <= enough:
+                continue
+            for at in (k - 1, k) if 0 <= last < k - 1 else (k,):  # until when it stayed, too
+                if at < len(times) - 1:
+                    told = {name: float(v) for (name, _), v in zip(spots, values[at], strict=True)}
+                    self.curve.append((float(times[at]), told))
+            last = k
 
     def corrected(self, c: Array, really: Array, length: float) -> None:
         """Take in by what the water from the rock was off.
