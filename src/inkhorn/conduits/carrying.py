@@ -197,7 +197,7 @@ class PipeWater:
         while begun < length * (1.0 - 1e-12):
             dt, count = next(blocks)
             left = length - begun
-            if steps is None and rows and self._settled(rows[-1]):
+            if steps is None and rows and self._settled(flow, rows[-1]):
                 dt, count = left, 1
             if dt * count > left:
                 count = max(int(np.ceil(left / dt - 1e-9)), 1)
@@ -214,9 +214,15 @@ class PipeWater:
             return Arrived(gone, np.empty(0), np.empty((0, len(flow.head))))
         return Arrived(gone, np.concatenate(times), np.concatenate(rows))
 
-    def _settled(self, passing: Array) -> bool:
-        """Whether no concentration changes any more, in pipes or from step to step."""
-        return len(passing) > 1 and bool((self.count <= 1).all()) and np.array_equal(passing[-1], passing[-2])
+    def _settled(self, flow: PipeFlow, passing: Array) -> bool:
+        """Whether no concentration changes any more: in each pipe it is that of the node its water comes from."""
+        if len(passing) < 2 or not np.array_equal(passing[-1], passing[-2]) or (self.count > 1).any():
+            return False
+        moves = np.abs(flow.flow) > 0.0
+        above = np.where(flow.flow > 0.0, flow.pipes.first, flow.pipes.second)
+        volume, comes = self.volumes, passing[-1][above]
+        off = np.abs(self.masses - comes * volume) > 1e-9 * np.abs(comes * volume)
+        return not bool((off & moves).any())
 
     def decay(self, rate: float, length: float) -> Array:
         """Let it decay for a while; return the mass that did in each pipe, then at each node [g].

@@ -119,6 +119,7 @@ class Carried:
         self.brings: dict[Key, float] = {}
         self.watch_times: list[float] = []  # since the last record
         self.watched: list[Array] = []
+        self.last_watched = np.empty(0)
         self.rate = np.zeros(n)  # of change in the last step [g/m³/day]
         self._resumed: PlumeRecord | None = None
         self.conduits: InConduits | None = None
@@ -165,6 +166,8 @@ class Carried:
         self.lost = dict(zip(keys, record.lost.tolist(), strict=False))
         if len(record.first_above):
             self.first_above, self.last_above = record.first_above.copy(), record.last_above.copy()
+        if len(record.watched):
+            self.last_watched = record.watched[-1]
 
     def _begin(self, passing: Passing, time: float) -> None:
         """Take up the state that a run begins with."""

@@ -443,14 +443,15 @@ class _Run:
 
     def _watch(self, one: Carried, length: float = 0.0) -> None:
         row = self.watched.of(self.taken, one)
-        if one.watched and length > 0.0:
+        if len(one.last_watched) and length > 0.0:
             for time, between in self.watched.within(
-                one, self.time - length, self.time, one.watched[-1], row
+                one, self.time - length, self.time, one.last_watched, row
             ):
                 one.watch_times.append(time)
                 one.watched.append(between)
         one.watch_times.append(self.time)
         one.watched.append(row)
+        one.last_watched = row
 
     def _taken_now(self, one: Carried) -> dict[str, float]:
         """Concentrations of what features take now, where any of it is put in again."""
