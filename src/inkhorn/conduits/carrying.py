@@ -106,8 +106,8 @@ class PipeWater:
         Of the water in each pipe [m³].
     shaft : ndarray of float, (n_nodes,)
         Of that in shafts [m³].
-    concentration : float
-        Of all of it, to begin with [g/m³].
+    concentration : float or ndarray of float, (n_pipes,)
+        Of what is in each pipe, to begin with [g/m³]; shafts begin with none.
 
     References
     ----------
@@ -115,14 +115,14 @@ class PipeWater:
     Journal American Water Works Association 79(11), 54-58.
     """
 
-    def __init__(self, volume: Array, shaft: Array, concentration: float = 0.0) -> None:
+    def __init__(self, volume: Array, shaft: Array, concentration: Array | float = 0.0) -> None:
         shape = (len(volume), _PARCELS)
         self.volume, self.mass = np.zeros(shape), np.zeros(shape)
         self.volume[:, 0] = volume
         self.mass[:, 0] = concentration * volume
         self.begin = np.zeros(len(volume), dtype=np.int64)
         self.count = (volume > 0.0).astype(np.int64)
-        self.shaft, self.at_node = np.array(shaft, dtype=np.float64), concentration * np.asarray(shaft)
+        self.shaft, self.at_node = np.array(shaft, dtype=np.float64), np.zeros(len(shaft))
 
     def copy(self) -> PipeWater:
         """Return the same, to be moved apart from this."""

@@ -90,7 +90,6 @@ class Carried:
         self.solutes = [s for s in model.solutes if s.species == species.name]
         self.held, self.left_out = left_out.copy(), left_out
         self.c = concentration.copy()
-        self.begins = float(species.initial)  # in conduits
         for s in self.solutes:
             if s.kind == START:
                 self.c[s.cells] += s.share * (np.asarray(s.value) - self.c[s.cells])
@@ -233,13 +232,13 @@ class Carried:
         )
 
     def _meet_conduits(self, passing: Passing, time: float) -> None:
-        """Go over to another step of the flow in conduits; at first they hold what the species begins with."""
+        """Go over to another step of the flow in conduits; at first their water is as that in the rock about them."""
         network = passing.network
         if network is None:
             return
         parts = network.parts(passing.begin, passing.end, time)
         if self.conduits is None:
-            self.conduits = InConduits(network, self.begins, *parts)
+            self.conduits = InConduits(network, self.c[network.cells], *parts)
             if self._resumed is not None and len(self._resumed.conduits):
                 self.conduits.water = PipeWater.unpacked(self._resumed.conduits, len(network.cells))
         else:

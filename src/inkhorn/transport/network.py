@@ -155,15 +155,20 @@ class InConduits:
     ----------
     passing : NetworkPassing
         Of the first step.
-    concentration : float
-        Of all the water, to begin with [g/m³].
+    concentration : ndarray of float, (n_pipes,)
+        Of the water in each pipe, to begin with [g/m³].
     volume, shaft : ndarray of float
         Of the water [m³].
     """
 
-    def __init__(self, passing: NetworkPassing, concentration: float, volume: Array, shaft: Array) -> None:
+    def __init__(self, passing: NetworkPassing, concentration: Array, volume: Array, shaft: Array) -> None:
         self.passing = passing
         self.water = PipeWater(volume, shaft, concentration)
+        nodes, n = passing.flow.pipes.nodes, len(shaft)
+        beside = np.bincount(nodes, np.repeat(concentration, 2), n) / np.maximum(
+            np.bincount(nodes, minlength=n), 1
+        )
+        self.water.at_node += beside * shaft
         self.brings = np.zeros(len(shaft))  # from outside [g/day]
         self.springs: dict[str, float] = {}  # concentrations there, at the end of the last step
         self.curve: list[tuple[float, dict[str, float]]] = []  # the same within it: day since its begin
