@@ -36,7 +36,6 @@ VISCOSITY = 1.31e-6 * 86400.0
 LAMINAR_UP_TO, TURBULENT_FROM = 2000.0, 4000.0
 """Reynolds numbers."""
 REGIMES = ("at rest", "laminar", "in transition", "turbulent")
-_STILL = 1e-3  # Reynolds number
 
 
 class Section(NamedTuple):
