@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+from dataclasses import replace
 from pathlib import Path
 
 import geopandas as gpd
@@ -15,6 +16,7 @@ import xarray as xr
 
 import inkhorn as ik
 from inkhorn.draw import conduit_profile, conduits, spring_discharge
+from inkhorn.files import read_model, write_model
 from inkhorn.flow import conduits_of
 
 AVERLOW = Path(__file__).parents[1] / "examples" / "averlow"
@@ -99,6 +101,19 @@ def test_a_share_of_the_recharge_goes_straight_into_conduits():
     whole = 1e-3 * 1000 * 600
     npt.assert_allclose(flow.conduit_budget().loc[("let in", "quick")].iloc[0], 0.4 * 1e-3 * 400 * 600)
     npt.assert_allclose(flow.budget().loc["recharge"].iloc[0], whole - 0.4 * 1e-3 * 400 * 600)
+    known = [str(k) for k in flow.model.traces.inputs]
+    by_share = flow.model.traces.arrays["recharge.area"].matrix(len(known)).sum(axis=0)
+    npt.assert_allclose(by_share[known.index("quick recharge quick: share")], -400.0 * 600.0)
+    more = replace(quick, name="more", share=0.7)
+    with pytest.raises(ik.InputError, match="more than all of the recharge"):
+        ik.place(site(conduit(), sink(), rain, quick, more), ik.rectangles(BOX, cell=50))
+
+
+def test_a_model_with_conduits_comes_back_from_its_file(tmp_path):
+    model = ik.place(site(conduit(), spring(), sink()), ik.rectangles(BOX, cell=100))
+    write_model(model, tmp_path / "model.nc")
+    again = ik.solve_flow(read_model(tmp_path / "model.nc"))
+    npt.assert_array_equal(again.steps[0].heads, ik.solve_flow(model).steps[0].heads)
 
 
 @pytest.mark.parametrize(

@@ -176,11 +176,7 @@ def read_model(path: str | Path) -> Model:
 
 def _along(term: str, over: str) -> str:
     """The dimension of an array of a term."""
-    return (
-        "cell"
-        if over == "cell"
-        else f"{term}_{ {'entry': 'entry', 'feature': 'name', 'extra': 'extra'}[over] }"
-    )
+    return "cell" if over == "cell" else f"{term}_{ {'feature': 'name'}.get(over, over) }"
 
 
 def _term(kind: str, path: Path) -> type[terms.Term]:

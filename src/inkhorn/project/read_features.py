@@ -37,7 +37,7 @@ from inkhorn.site import (
     soil_water_balance,
     value_named,
 )
-from inkhorn.units import quantity
+from inkhorn.units import quantity, unit_factor
 
 __all__ = ["FeatureReader"]
 
@@ -210,6 +210,12 @@ class FeatureReader:
                         for n, v in value.items()
                     }
                 values[key] = tuple(value) if isinstance(value, list) else value
+            if values.get("elevation", 0.0) is None and shape.geometry.has_z:  # in the project's own unit
+                import shapely
+
+                z = shapely.get_coordinates(shape.geometry, include_z=True)[:, 2]
+                metre = unit_factor(self.source.units.length, "elevation")
+                values["elevation"] = tuple((metre * z).tolist())
             try:
                 yield kind(name=name, source=shape.source, **kind.at(shape.geometry), **values)
             except InputError as problem:

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from inkhorn.conduits.laws import LAMINAR_UP_TO, TURBULENT_FROM, VISCOSITY
 from inkhorn.errors import InputError, did_you_mean, gathering
 from inkhorn.model.placing.plan import Array, Footprint, Index, Plan, Spot, places
 from inkhorn.model.placing.traced import Traced, plain
@@ -457,13 +458,13 @@ def _alone(plan: Plan, feature: Feature) -> dict[str, Any]:
         "inflow": Traced(np.zeros(1)),
         "level": Traced(np.full(1, np.inf)),
         "shaft_area": Traced(np.zeros(1)),
-        "viscosity": Traced(np.full(1, 1.31e-6 * 86400.0)),
+        "viscosity": Traced(np.full(1, VISCOSITY)),
     }
 
 
 def _where(
     ends: Any = ((), ()), nodes: Any = None, node: float = np.nan, sources: Any = (), shares: Any = None,
-    number: int = 0, limits: tuple[float, float] = (2000.0, 4000.0),
+    number: int = 0, limits: tuple[float, float] = (LAMINAR_UP_TO, TURBULENT_FROM),
 ) -> dict[str, Array]:  # fmt: skip
     """Arrays of the term that say where a feature is."""
     places = np.empty((0, 2)) if nodes is None else nodes

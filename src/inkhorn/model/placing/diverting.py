@@ -7,14 +7,15 @@ from typing import Any
 
 import numpy as np
 
-from inkhorn.model.placing.plan import Array, Footprint, Plan
-from inkhorn.model.placing.traced import Traced
+from inkhorn.errors import InputError
+from inkhorn.model.placing.plan import Footprint, Plan
+from inkhorn.model.placing.traced import Traced, plain
 from inkhorn.site import QuickRecharge, Recharge
 
 __all__ = ["diverted"]
 
 
-def diverted(plan: Plan, feature: Recharge, place: Footprint, rate: Traced, there: Any) -> Array:
+def diverted(plan: Plan, feature: Recharge, place: Footprint, rate: Traced, there: Any) -> Traced:
     """Return how much of the area of each entry of a recharge counts less, and keep that water for the conduits.
 
     Parameters
@@ -28,7 +29,7 @@ def diverted(plan: Plan, feature: Recharge, place: Footprint, rate: Traced, ther
     there : index
         Which parts of the footprint the entries are.
     """
-    less = np.zeros(len(place.plan))
+    less, whole = Traced(np.zeros(len(place.plan))), np.zeros(len(place.plan))
     takers = [f for f in plan.features if isinstance(f, QuickRecharge) and f.share is not None]
     for taker in takers if feature.geometry == "polygon" else ():
         shape = feature.shape.intersection(taker.shape)
@@ -37,10 +38,13 @@ def diverted(plan: Plan, feature: Recharge, place: Footprint, rate: Traced, ther
         (inside,) = plan.footprints([dataclasses.replace(feature, shape=shape)])
         size = np.zeros(len(plan.grid.mesh.x))
         size[inside.plan] = inside.size
-        share = float(taker.share)  # type: ignore[arg-type]  # those with one were chosen
-        mine = size[place.plan]
-        less += share * mine
+        mine, by_share = size[place.plan], plan.value(taker, "share")
+        less, whole = less + by_share * mine, whole + plain(by_share) * mine
+        if (whole > (1.0 + 1e-9) * place.size).any():
+            raise InputError(
+                f"{taker.where}: with others it takes more than all of the recharge where they overlap. Give "
+                "smaller shares."
+            )
         water = (rate * mine[there]).summed(np.zeros(len(mine[there]), np.int64), 1)
-        by_share = plan.value(taker, "share")
         plan.diverted.setdefault(taker.name, []).append(by_share * water)
     return less[there]

@@ -28,7 +28,8 @@ def place_recharge(features: list[Recharge], plan: Plan) -> list[Spot]:
     for feature, place in zip(features, plan.footprints(features), strict=True):
         cells, area, there = plan.on_top(place)
         rate = plan.value(feature, "rate", place)[..., there]
-        area = area - diverted(plan, feature, place, rate, there)
+        counts = Traced(area) - diverted(plan, feature, place, rate, there)
+        area = plain(counts)
         held = float(area[plan.held[cells] != None].sum())  # noqa: E711 - of an array, one by one
         note = f"{held / area.sum():.1%} falls on cells of fixed head" if held else ""
         total, mean = _total(plan, rate, area)
@@ -36,7 +37,7 @@ def place_recharge(features: list[Recharge], plan: Plan) -> list[Spot]:
             Spot(
                 feature,
                 cells,
-                {"rate": rate, "area": Traced(area)},
+                {"rate": rate, "area": counts},
                 total,
                 f"m³/day in{mean}",
                 place.outside,
