@@ -198,6 +198,11 @@ def test_the_example_runs_and_all_that_conduits_carry_is_kept(averlow, command):
     assert len(gpd.read_file(folder / "conduits.gpkg", layer="nodes")) == term.n_levels
     springs = pd.read_csv(folder / "springs.csv")
     assert springs["Averlow spring [l/s]"].max() > 2.5 * springs["Averlow spring [l/s]"].min()
+    shares = pd.read_csv(folder / "path_shares-to_the_spring.csv").set_index("feature")["share [%]"]
+    assert 5.0 < shares["the swallow"] < 50.0
+    ends = pd.read_csv(folder / "path_ends-from_the_swallow.csv")
+    assert len(ends) == 100
+    assert ends["travel time [day]"].min() < 0.5
     with xr.open_dataset(folder / "conduits.nc", engine="h5netcdf") as file:
         npt.assert_allclose(file["flow"][-1], 86.4 * pipes["flow [l/s]"], rtol=1e-8)
         assert file["spring"].sum("node").max() > 3.0 * 86.4 * 100
@@ -281,6 +286,67 @@ def test_a_plume_in_time_through_conduits_goes_on_from_its_file(tmp_path):
     npt.assert_allclose(gone_on.records[-1].stored, whole.records[-1].stored, rtol=1e-6, atol=1e-9)
 
 
-def test_paths_are_refused_where_there_are_conduits():
-    with pytest.raises(ik.InputError, match="conduits"):
-        ik.trace(tracer(), [(500.0, 100.0, 10.0)])
+def test_paths_go_through_conduits_with_their_water():
+    """Forward in a flood, and from the spring back against it: as long as it takes the water to fill the pipe."""
+    flood = ik.Series([0.0, 0.01, 0.03, 0.06], [900.0, 900.0, 5000.0, 3000.0])
+    schedule = ik.Schedule([0.01, 0.09], steady=[True, False], steps=[1, 30])
+    tight = site(
+        conduit(exchange=0.0, elevation=(18.0, 14.0)), spring(), sink(inflow=flood), schedule=schedule
+    )
+    flow = ik.solve_flow(ik.place(tight, ik.rectangles(BOX, cell=100)))
+    ends = np.array([s.end for s in flow.steps])
+    rate = [flow.conduits(k)["flow [m³/day]"].iloc[0] for k in range(len(ends))]
+    passed = np.concatenate([[0.0], np.cumsum(rate * np.diff(ends, prepend=0.0))])
+    days, full = np.append(0.0, ends), 0.25 * np.pi * 0.5**2 * 800.0
+    for backward, begins in ((False, 0.02), (True, 0.085)):
+        starts = ik.starts_in_conduits(flow, count=2, backward=backward)
+        found = ik.trace(flow, starts, backward=backward, release=begins, mark=0.01)
+        sign = -1.0 if backward else 1.0
+        there = np.interp(np.interp(begins, days, passed) + sign * full, passed, days)
+        npt.assert_allclose(found.ends["travel time [day]"], sign * (there - begins), rtol=1e-9)
+        word = "entered by a conduit" if backward else "left by a conduit"
+        assert found.ends[["end", "feature"]].drop_duplicates().to_numpy().tolist() == [
+            [word, "sink" if backward else "spring"]
+        ]
+        npt.assert_allclose(
+            found.ends[["end x [m]", "end y [m]"]], [[100.0 if backward else 900.0, 300.0]] * 2
+        )
+        assert (found.marks().groupby("path").size() == int(sign * (there - begins) / 0.01)).all()
+
+
+@pytest.mark.parametrize("mesh", ["turned", "split"])
+def test_shares_of_paths_through_conduits_are_those_of_the_budgets(mesh):
+    """Each way: what conduits take from the rock and what they give it back, with the time in an open shaft."""
+    rain = ik.Recharge(name="rain", shape=BOX, rate=1e-3)
+    made = site(conduit(exchange=1.0), spring(), sink(inflow=300.0, shaft_radius=2.0), rain)
+    flow = ik.solve_flow(ik.place(made, GRIDS[mesh]()))
+    lets_in, n = flow.conduit_budget(), 4000
+    comes = 300.0 / lets_in.loc[("spring", "spring")].iloc[1]
+    kept = {}
+    for backward in (False, True):
+        starts = ik.starts_of_inflow(flow, count=n, backward=backward)
+        kept[backward] = ik.trace(flow, starts, backward=backward, points=False, seed=4)
+        shares = kept[backward].shares()["flow [m³/day]"]
+        way = ["sink", "spring"][:: -1 if backward else 1]
+        through = shares.xs((way[0], way[1]), level=("start", "feature")).sum()
+        assert abs(through - 300.0) < 3.5 * starts.flow.sum() * np.sqrt(comes * (1 - comes) / n)
+        assert "stagnant" not in shares.index.get_level_values("end")
+    npt.assert_allclose(
+        kept[True].ends["flow [m³/day]"].sum(), kept[False].ends["flow [m³/day]"].sum(), rtol=1e-6
+    )
+    node = flow.conduit_nodes().set_index("feature").loc["sink"]
+    stays = np.pi * 4.0 * (node["head [m]"] - node["bed [m]"]) / 300.0
+    sent = ik.trace(
+        flow,
+        ik.starts_in_conduits(flow, ["sink"], count=n),
+        points=False,
+        stop_in=shapely.box(120, 0, 1000, 600),
+    )
+    times = sent.ends["travel time [day]"]
+    times = times[times < 30.0 * stays]  # without those that went through the rock
+    assert len(times) > 0.9 * n
+    assert abs(times.std() - stays) < 4.0 * stays * np.sqrt(2.0 / n)
+    with pytest.raises(ik.InputError, match='Did you mean "spring"'):
+        ik.starts_in_conduits(flow, ["sprink"], backward=True)
+    with pytest.raises(ik.InputError, match="no water is let into conduits at spring"):
+        ik.starts_in_conduits(flow, ["spring"])

@@ -62,6 +62,7 @@ from .paths import starts_at_bores as starts_at_bores
 from .paths import starts_at_points as starts_at_points
 from .paths import starts_at_wells as starts_at_wells
 from .paths import starts_in_area as starts_in_area
+from .paths import starts_in_conduits as starts_in_conduits
 from .paths import starts_of_inflow as starts_of_inflow
 from .paths import starts_on_line as starts_on_line
 from .paths import trace as trace

@@ -1,16 +1,19 @@
-"""Dates in, without a time zone: ``2021-05-31``, with a time of the day if need be."""
+"""Dates in, without a time zone: ``2021-05-31``, with a time of the day if need be; and times in words."""
 
 from __future__ import annotations
 
 import re
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
 
-__all__ = ["dates", "one_date"]
+__all__ = ["Clock", "clock_for", "dates", "one_date", "time_in_words"]
+
+_YEAR = 365.25  # days
+_DAYS_FROM, _DAYS_UP_TO = 2.0, 1000.0  # days
 
 _DATE = re.compile(r"\d{4}-\d{2}(?:-\d{2}(?:[T ]\d{2}:\d{2}(?::\d{2}(?:\.\d{1,9})?)?)?)?")
 _EXAMPLE = "expected a date as in 2021-05-31"
@@ -69,3 +72,34 @@ def dates(values: Any, what: str = "dates") -> NDArray[np.datetime64]:
     return np.array(
         [one_date(v, f"{what}[{k}]") for k, v in enumerate(array.tolist())], dtype="datetime64[s]"
     )
+
+
+class Clock(NamedTuple):
+    """A unit in which times are told: how long it is [day], and its name."""
+
+    length: float
+    name: str
+
+
+def clock_for(longest: float) -> Clock:
+    """Return in which unit times up to the longest [day] are told: hours, days or years."""
+    if longest > _DAYS_UP_TO:
+        return Clock(_YEAR, "years")
+    return Clock(1.0, "days") if longest >= _DAYS_FROM else Clock(1.0 / 24.0, "hours")
+
+
+def time_in_words(days: float, digits: int = 3) -> str:
+    """Return a time in the unit that fits it.
+
+    Examples
+    --------
+    >>> time_in_words(0.25), time_in_words(1.0), time_in_words(3652.5)
+    ('6 hours', '1 day', '10 years')
+    """
+    length, name = clock_for(days)
+    if days > 0.0 and days % _YEAR == 0.0:
+        length, name = _YEAR, "years"
+    elif days == 1.0:
+        length, name = 1.0, "days"
+    count = f"{days / length:.{digits}g}"
+    return f"{count} {name.removesuffix('s') if count == '1' else name}"

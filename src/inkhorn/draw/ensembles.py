@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from inkhorn.dates import clock_for, time_in_words
 from inkhorn.draw.maps import draw_cells, draw_site, map_axes
 from inkhorn.draw.style import BANK, FLOW_OUT, HEADS, INK, LEVELS, SOLUTE, WARN, WATER, axes_or_new
 from inkhorn.ensemble import Ensemble
@@ -32,8 +33,7 @@ __all__ = [
 
 Array = NDArray[np.float64]
 
-_YEAR = 365.25
-_LONG = 4.0 * _YEAR  # from which on times are drawn in years
+_LONG = 1000.0  # days, from which on times are told in years
 _MAP_STYLE = {"mean": HEADS, "deviation": "Greys", "chance": SOLUTE, "quantile": LEVELS}
 
 
@@ -47,7 +47,7 @@ def _values(found: Ensemble, name: str, column: int) -> Array:
 
 def _label(found: Ensemble, name: str, column: int) -> str:
     day = float(found.times(name)[column])
-    when = "" if np.isnan(day) else f" on day {day:g}" if day < _LONG else f" after {day / _YEAR:.4g} years"
+    when = "" if np.isnan(day) else f" on day {day:g}" if day < _LONG else f" after {time_in_words(day, 4)}"
     return f"{name}{when} [{found.unit(name)}]"
 
 
@@ -239,8 +239,8 @@ def bands(found: Ensemble, name: str, *, ax: Axes | None = None) -> Axes:
     """
     ax, table = axes_or_new(ax, (9.0, 6.0)), found.bands(name)
     days = table["time [day]"]
-    years = float(days.max()) > _LONG
-    x = days / _YEAR if years else days
+    clock = clock_for(float(days.max()))
+    x = days / clock.length
     ax.fill_between(
         x, table["quantile 5 %"], table["quantile 95 %"], color=WATER, alpha=0.45, lw=0, label="9 in 10 runs"
     )
@@ -251,7 +251,7 @@ def bands(found: Ensemble, name: str, *, ax: Axes | None = None) -> Axes:
     ax.plot(x, table["mean"], color=INK, lw=1.4, ls="--", label="mean")
     ax.plot(x, table["as stated"], color=INK, lw=1.0, ls=":", label="with stated inputs")
     _limit_line(found, name, ax.axhline, found.of(name)[np.isfinite(found.of(name))])
-    ax.set(xlabel=f"time [{'years' if years else 'days'}]", ylabel=f"{name} [{found.unit(name)}]", title=name)
+    ax.set(xlabel=f"time [{clock.name}]", ylabel=f"{name} [{found.unit(name)}]", title=name)
     chance = next((c for c in table.columns if c.startswith("share above")), None)
     if chance is not None:
         other = ax.twinx()

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from inkhorn.dates import clock_for, time_in_words
 from inkhorn.draw.frame import colour_bar, framed
 from inkhorn.draw.maps import (
     draw_cells,
@@ -29,10 +30,7 @@ if TYPE_CHECKING:
 
 __all__ = ["breakthrough", "highest_of", "paths", "plume", "snapshots", "travel_times", "zones"]
 
-YEAR = 365.25
 
-
-_LONG = 1000.0  # days, up to which these are told instead of years
 _FAR_ABOVE = 8.0  # times the limit
 _BY = ("time", "layer", "end")
 
@@ -72,10 +70,11 @@ def paths(
     ax = axes_or_new(ax)
     grid = traced.flow.model.grid
     map_axes(ax, grid.mesh)
-    most = float(np.quantile(traced.ends["travel time [day]"], 0.95)) / YEAR or 1.0  # a few last much longer
+    most = float(np.quantile(traced.ends["travel time [day]"], 0.95)) or 1.0  # a few last much longer
+    clock = clock_for(most)
     if until is not None:
         points = points[points["time [day]"] <= until * (1.0 + 1e-9)]
-    path, time = points["path"].to_numpy(), points["time [day]"].to_numpy() / YEAR
+    path, time = points["path"].to_numpy(), points["time [day]"].to_numpy() / clock.length
     xy = points[["x [m]", "y [m]"]].to_numpy()
     on = np.flatnonzero(path[1:] == path[:-1])
     segments = np.stack([xy[on], xy[on + 1]], axis=1)
@@ -83,9 +82,9 @@ def paths(
         lines = LineCollection(
             list(segments), array=0.5 * (time[on] + time[on + 1]), cmap=MOVED, lw=1.2, zorder=4
         )
-        lines.set_clim(0.0, most)
+        lines.set_clim(0.0, most / clock.length)
         ax.add_collection(lines)
-        colour_bar(ax, lines, "travel time [years]")
+        colour_bar(ax, lines, f"travel time [{clock.name}]")
     else:
         ends = traced.ends
         where = ends["feature"].where(ends["feature"] != "", ends["end"]).to_numpy()[path]
@@ -102,11 +101,11 @@ def paths(
     marks = points[points["mark"]]
     if len(marks):
         ax.scatter(
-            marks["x [m]"], marks["y [m]"], s=9, c=INK, zorder=5, label=f"every {traced.mark / YEAR:g} years"
+            marks["x [m]"], marks["y [m]"], s=9, c=INK, zorder=5, label=f"every {time_in_words(traced.mark)}"
         )  # fmt: skip
     draw_site(ax, traced.flow.model.site, bores=False)
     framed(ax, shown_at(grid.mesh), north=on_earth(traced.flow.model.site))
-    after = "" if until is None else f", {until / YEAR:.3g} years"
+    after = "" if until is None else f", {time_in_words(until)}"
     ax.set_title(f"{traced.flow.model.name}: {_way(traced)}{after}")
     return ax
 
@@ -143,13 +142,14 @@ def travel_times(traced: PathResult, *, histogram: bool = False, ax: Axes | None
     groups = list(ends.groupby("start", sort=False))
     if len(groups) > 6:
         groups = [("all", ends)]
-    most = float(ends["travel time [day]"].max()) / YEAR or 1.0
+    most = float(ends["travel time [day]"].max()) or 1.0
+    clock = clock_for(most)
     for k, (name, mine) in enumerate(groups):
-        time = mine["travel time [day]"].to_numpy() / YEAR
+        time = mine["travel time [day]"].to_numpy() / clock.length
         weight = 100.0 * mine["flow [m³/day]"].to_numpy() / mine["flow [m³/day]"].sum()
         style = line_style(k)
         if histogram:
-            edges = np.linspace(0.0, most, 31)
+            edges = np.linspace(0.0, most / clock.length, 31)
             share = np.histogram(time, edges, weights=weight)[0]
             ax.stairs(share, edges, lw=1.8, label=str(name), fill=len(groups) == 1, **style)
             continue
@@ -161,12 +161,12 @@ def travel_times(traced: PathResult, *, histogram: bool = False, ax: Axes | None
         half = float(time[order][np.searchsorted(share, 50.0)])
         ax.plot([half], [50.0], "o", ms=5, color=style["color"])
         ax.annotate(
-            f"{half:.3g} years", (half, 50.0), xytext=(7, -3 - 12 * k), textcoords="offset points", fontsize=8,
+            f"{half:.3g} {clock.name}", (half, 50.0), xytext=(7, -3 - 12 * k), textcoords="offset points", fontsize=8,
             color=style["color"],
         )  # fmt: skip
     ax.set_xlim(left=0.0)
     ax.set_ylim(bottom=0.0)
-    ax.set_xlabel("travel time [years]")
+    ax.set_xlabel(f"travel time [{clock.name}]")
     ax.set_ylabel(f"share of the water {'in each bar ' if histogram else ''}[%]")
     ax.grid(alpha=0.3)
     ax.legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), fontsize=8, frameon=False)
@@ -204,9 +204,7 @@ def zones(
         mine = found[found["time [day]"] == limit]
         shade = ZONES[(len(set(found["time [day]"])) - 1 - place) % len(ZONES)]
         area = float(mine["area [m²]"].sum()) / 1e4
-        count = float(f"{limit / YEAR:.3g}")
-        words = f"{count:g} year{'s' * (count != 1)}" if limit >= YEAR else f"{limit:g} days"
-        label: dict[str, Any] = {"label": f"within {words}: {area:.3g} ha"}
+        label: dict[str, Any] = {"label": f"within {time_in_words(limit)}: {area:.3g} ha"}
         for shape in mine.geometry:
             for part in getattr(shape, "geoms", [shape]):
                 if part.is_empty:
@@ -281,7 +279,7 @@ def plume(
     draw_site(ax, result.flow.model.site, bores=False)
     framed(ax, shown_at(grid.mesh), north=on_earth(result.flow.model.site))
     where = "highest in any layer" if layer is None else f"layer {grid.layer_names[grid.layer_index(layer)]}"
-    ax.set_title(f"{result.flow.model.name}: {species.name} after {record.time / YEAR:.3g} years, {where}")
+    ax.set_title(f"{result.flow.model.name}: {species.name} after {time_in_words(record.time)}, {where}")
     return ax
 
 
@@ -314,7 +312,7 @@ def snapshots(
     for k, time in enumerate(chosen):
         ax = figure.add_subplot(rows, columns, k + 1)
         plume(result, layer=layer, time=time, most=most, bar=k % columns == columns - 1, ax=ax)
-        ax.set_title(f"after {result.records[time].time / YEAR:.3g} years")
+        ax.set_title(f"after {time_in_words(result.records[time].time)}")
         ax.set_xlabel("")
         ax.set_ylabel("")
         legend = ax.get_legend()
@@ -358,7 +356,7 @@ def breakthrough(result: TransportResult, wells: Sequence[str], *, ax: Axes | No
     ax = axes_or_new(ax, (9.0, 5.0))
     species = result.species
     factor = 1.0 / unit_factor(species.unit, "concentration")
-    clock, unit = (YEAR, "years") if result.times[-1] > _LONG else (1.0, "days")
+    clock, unit = clock_for(result.times[-1])
     for name in wells:
         series = result.at(name)
         (line,) = ax.plot(series.index / clock, series * factor, lw=2.0, label=name)

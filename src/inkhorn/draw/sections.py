@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
+from inkhorn.dates import time_in_words
 from inkhorn.draw.dates import when
 from inkhorn.draw.frame import colour_bar
 from inkhorn.draw.style import BANK, INK, SOLUTE, WARN, WATER, axes_or_new, material_style
@@ -124,7 +125,7 @@ def section(
     name = flow.model.name if flow is not None else site.name if site is not None else ""
     date = "" if flow is None else when(flow, step)
     if plume is not None:
-        date = f", {plume.species.name} after {plume.times[time] / 365.25:.3g} years"
+        date = f", {plume.species.name} after {time_in_words(plume.times[time])}"
     ax.set_title(f"{name}{': ' if name else ''}section from {first} to {last} m, heights × {used:g}{date}")
     ax.legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), fontsize=8, frameon=False, borderaxespad=0.0)
     return ax

@@ -6,6 +6,7 @@ from inkhorn.flow.crossing import across_line, rows_across_line
 from inkhorn.flow.depletion import by_pumping
 from inkhorn.flow.equations import FlowEquations
 from inkhorn.flow.labelled import blocks_of
+from inkhorn.flow.network import Entering, NetworkPassing, network_of
 from inkhorn.flow.quantities import (
     AllOf,
     FaceFlows,
@@ -25,6 +26,7 @@ from inkhorn.flow.solve import solve_flow
 __all__ = [
     "AllOf",
     "BoreLevels",
+    "Entering",
     "FaceFlows",
     "FlowEquations",
     "FlowResult",
@@ -32,6 +34,7 @@ __all__ = [
     "FlowStart",
     "FlowStep",
     "Levels",
+    "NetworkPassing",
     "NewtonRow",
     "OpenLevels",
     "Quantity",
@@ -45,6 +48,7 @@ __all__ = [
     "blocks_of",
     "by_pumping",
     "conduits_of",
+    "network_of",
     "rows_across_line",
     "solve_flow",
 ]

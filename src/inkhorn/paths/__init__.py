@@ -6,11 +6,10 @@ from inkhorn.paths.starts import (
     Starts,
     starts_at_bores,
     starts_at_points,
-    starts_at_wells,
     starts_in_area,
-    starts_of_inflow,
     starts_on_line,
 )
+from inkhorn.paths.starts_of_flow import starts_at_wells, starts_in_conduits, starts_of_inflow
 from inkhorn.paths.times import days_of, refuse_outside
 from inkhorn.paths.trace import refuse_many_paths, trace
 
@@ -26,6 +25,7 @@ __all__ = [
     "starts_at_points",
     "starts_at_wells",
     "starts_in_area",
+    "starts_in_conduits",
     "starts_of_inflow",
     "starts_on_line",
     "trace",

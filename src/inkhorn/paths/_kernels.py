@@ -12,7 +12,8 @@ import math
 
 from numba import njit
 
-RUNNING, LIMIT, TOP, FLOOR, RIM, BORE, INSIDE, STILL, STOPPED, MANY, FULL = range(11)
+from inkhorn.paths.fates import BORE, FLOOR, INSIDE, LIMIT, MANY, RIM, RUNNING, STILL, STOPPED, TOP
+
 _NO_WAY = 1e300
 _ZERO_STEPS = 60  # without moving, after which a particle is pushed a little
 

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
-from inkhorn.flow import FlowResult, FlowStep, conduits_of
+from inkhorn.flow import FlowResult, FlowStep, NetworkPassing, network_of
 from inkhorn.paths.near_wells import Bore, NearWells
 from inkhorn.paths.within import Within
 from inkhorn.space import Fans, fans_of
@@ -71,6 +71,8 @@ class Field:
         Screens of wells.
     through : mapping of str to Passage
         What passes the "top", the "floor", a "side" or "inside".
+    takers : Passage
+        What makes up `taken` and `given`.
     """
 
     value: Array
@@ -86,6 +88,7 @@ class Field:
     around: Index
     bore: Bore
     through: Mapping[str, Passage]
+    takers: Passage
 
 
 class VelocityMaker:
@@ -99,12 +102,10 @@ class VelocityMaker:
     Raises
     ------
     InputError
-        If the model has no porosity, or has conduits.
+        If the model has no porosity.
     """
 
     def __init__(self, flow: FlowResult) -> None:
-        if conduits_of(flow.model) is not None:
-            raise InputError("particle paths cannot be followed where there are conduits. Leave these out.")
         if flow.model.porosity is None:
             raise InputError("particle paths need a porosity. Give one for every material (or to Model).")
         self.flow, self.grid = flow, flow.model.grid
@@ -263,6 +264,10 @@ class VelocityMaker:
             found[mine] = self._side_faces[k][5][rim[mine]]
         return found
 
+    def network(self, number: int) -> NetworkPassing | None:
+        """Return what the water of conduits does over a step; none where there are no conduits."""
+        return network_of(self.flow, number)
+
     def open_rim(self, field: Field) -> NDArray[np.bool_]:
         """Return through which sides on the rim water passes, (n_layers, n_rim)."""
         side = field.through["side"]
@@ -346,6 +351,7 @@ class VelocityMaker:
         begins = ends if step.steady else self._height_before(number)
         low, high = np.zeros(self.number.shape), np.zeros(self.number.shape)
         taken, given = np.zeros(grid.n_cells), np.zeros(grid.n_cells)
+        takers: list[Passage] = []
         upward = self._of_floors(step)
         for k in range(n_layers):
             plan = np.flatnonzero(self.below[k] >= 0)
@@ -362,8 +368,11 @@ class VelocityMaker:
             net_in = into > out
             density = np.where(net_in, -into, out - into)
             taken += np.where(net_in, out, 0.0)
+            against = net_in[passing.at] & (passing.flow < 0.0)
+            takers.append(Passage._make(v[against] for v in passing))
             level[there] += way * np.where(self._open(name)[self.number], density[self.number], 0.0)[there]
         inside = through["inside"]
+        takers.append(inside)
         taken += np.bincount(inside.at, np.maximum(-inside.flow, 0.0), grid.n_cells) / area
         given += np.bincount(inside.at, np.maximum(inside.flow, 0.0), grid.n_cells) / area
         near, around = self.near_wells.around(bore)
@@ -386,7 +395,7 @@ class VelocityMaker:
             slope[mine][~present] = 0.0
         return Field(
             value, slope, low, high, np.maximum(begins, 1e-12), np.maximum(ends, 1e-12), self.pores, taken, given,
-            near, around, bore, through,
+            near, around, bore, through, Passage(*(np.concatenate(v) for v in zip(*takers, strict=True))),
         )  # fmt: skip
 
     def water_height(self, number: int, share: float = 1.0) -> Array:

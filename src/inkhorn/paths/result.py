@@ -9,8 +9,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from inkhorn.dates import time_in_words
 from inkhorn.errors import InputError, check_positive
 from inkhorn.flow import FlowResult
+from inkhorn.paths.fates import words_of
 from inkhorn.paths.starts import Starts
 from inkhorn.shown import Shown
 from inkhorn.units import WithUnit, plain
@@ -25,14 +27,6 @@ __all__ = ["PathResult"]
 Array = NDArray[np.float64]
 Index = NDArray[np.int64]
 
-_FORWARD = (
-    "", "time limit", "left by the top", "left by the floor", "left by a side", "taken by a well", "taken inside",
-    "stagnant", "stopped", "too many steps", "end of the run",
-)  # fmt: skip
-_BACKWARD = (
-    "", "time limit", "entered by the top", "entered by the floor", "entered by a side", "given by a well",
-    "given inside", "stagnant", "stopped", "too many steps", "start of the run",
-)  # fmt: skip
 _ORIGIN = ["term", "feature", "end"]
 
 
@@ -64,7 +58,7 @@ class PathResult(Shown):
 
     @classmethod
     def of(
-        cls, flow: FlowResult, starts: Starts, released: Array, first: Index, reason: Index, term: Index, entry: Index,
+        cls, flow: FlowResult, starts: Starts, released: Array, first: Index, reason: Index, term: Index, named: Index,
         age: Array, place: Array, cell: Index, parts: Sequence[tuple[Any, ...]], origin: Array, backward: bool,
         mark: float,
     ) -> PathResult:  # fmt: skip
@@ -73,13 +67,13 @@ class PathResult(Shown):
 
         grid = flow.model.grid
         names = np.array(grid.layer_names, dtype=object)
-        words = np.array(_BACKWARD if backward else _FORWARD, dtype=object)
+        words = np.array(words_of(backward), dtype=object)
         kind, feature = np.full(len(reason), "", dtype=object), np.full(len(reason), "", dtype=object)
         for t in np.unique(term[term >= 0]):
             mine = term == t
             of = flow.model.terms[t]
             kind[mine] = of.kind
-            feature[mine] = np.array(of.feature_names, dtype=object)[of.feature_index[entry[mine]]]
+            feature[mine] = np.array(of.feature_names, dtype=object)[named[mine]]
         cells = grid.cells
         ends = pd.DataFrame(
             {
@@ -110,8 +104,8 @@ class PathResult(Shown):
 
     def __repr__(self) -> str:
         way = "backward" if self.backward else "forward"
-        longest = self.ends["travel time [day]"].max() / 365.25 if len(self.ends) else 0.0
-        return f"PathResult({len(self.ends)} paths {way}, longest {longest:.3g} years)"
+        longest = self.ends["travel time [day]"].max() if len(self.ends) else 0.0
+        return f"PathResult({len(self.ends)} paths {way}, longest {time_in_words(longest)})"
 
     def marks(self) -> pd.DataFrame:
         """Return the points at the time marks."""
@@ -236,7 +230,7 @@ class PathResult(Shown):
                 cells = np.unique(plan[mine])
                 zone = shapely.union_all(shapes[cells])
                 half = 0.5 * float(np.sqrt(np.median(grid.mesh.area[cells]))) if len(cells) else 0.0
-                zone = zone.buffer(half).buffer(-2.0 * half).buffer(half) if len(cells) > 8 else zone
+                zone = _rounded(zone, half) if len(cells) > 8 else zone
                 rows.append({"start": name, "time [day]": limit, "area [m²]": zone.area, "geometry": zone})
         crs = self.flow.model.site.crs if self.flow.model.site is not None else None
         return gpd.GeoDataFrame(rows, geometry="geometry", crs=crs)
@@ -315,6 +309,13 @@ class PathResult(Shown):
             coords={"trajectory": ("trajectory", np.arange(len(self.ends)), {"cf_role": "trajectory_id"})},
             attrs={"Conventions": "CF-1.11", "featureType": "trajectory"},
         )  # fmt: skip
+
+
+def _rounded(zone: Any, half: float) -> Any:
+    """A zone with its corners rounded; strips one cell wide, as along a conduit, stay as they are."""
+    smooth = zone.buffer(half).buffer(-2.0 * half).buffer(half)
+    strips = zone.difference(smooth.buffer(half)).buffer(1.01 * half).intersection(zone)
+    return smooth.union(strips)
 
 
 def _points(

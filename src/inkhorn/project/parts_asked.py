@@ -132,6 +132,11 @@ class PathsPart(Part):
     bores: list[str] = told(
         "or from which bores, for the age of the water there", ["Q01"], default_factory=list
     )
+    conduits: list[str] = told(
+        "or from springs of conduits; forward from sinkholes and quick recharge",
+        ["Averlow spring"],
+        default_factory=list,
+    )
     within: ShapeFile | None = told("or from polygons", {"file": "site.gpkg", "table": "depot"}, default=None)
     layers: list[str] = told(
         "in these layers of the polygons; all if not given", ["sand"], default_factory=list
@@ -152,7 +157,9 @@ class PathsPart(Part):
         within=positive("time", usual=(1.0, 4e7)),
     )
     mark: Time = told("between marks along paths", "5 years", default=3652.5, within=nonnegative("time"))
-    per_well: Whole = told("particles at each well or bore", 48, default=24, within=Range("number", 1))
+    per_well: Whole = told(
+        "particles at each well, bore or feature of conduits", 48, default=24, within=Range("number", 1)
+    )
     release: list[DateOrDay] = told(
         "in a run through time, dates or days since its start at which particles begin; the end of the run if not given "
         "(forward: its start)",
@@ -192,13 +199,13 @@ class PathsPart(Part):
 
     @model_validator(mode="after")
     def _some_start(self) -> PathsPart:
-        given = bool(self.wells) + bool(self.bores) + (self.within is not None) + self.from_all_inflow
-        if given != 1:
+        named = bool(self.wells) + bool(self.bores) + bool(self.conduits)
+        if named + (self.within is not None) + self.from_all_inflow != 1:
             raise ValueError(
-                "say where paths begin, by one of `wells`, `bores`, `within` polygons and `from_all_inflow`"
+                "say where paths begin, by one of `wells`, `bores`, `conduits`, `within` polygons and `from_all_inflow`"
             )
-        if self.zones and not (self.wells and self.direction == "backward"):
-            raise ValueError("zones are of wells, of paths that are followed backward")
+        if self.zones and not ((self.wells or self.conduits) and self.direction == "backward"):
+            raise ValueError("zones are of wells or springs of conduits, of paths that are followed backward")
         return self
 
 

@@ -21,13 +21,16 @@ from inkhorn.project.source import Source
 from inkhorn.project.unusual import unusual
 from inkhorn.project.variants import variant_file
 from inkhorn.site import (
+    ConduitSpring,
     Feature,
     FreundlichSorption,
     LangmuirSorption,
     LinearSorption,
     Material,
     Picture,
+    QuickRecharge,
     Series,
+    Sinkhole,
     Site,
     Sorption,
     Species,
@@ -242,6 +245,18 @@ class _Reader:
                 paths.stop_in_regions, [r.name for r in asked.region], "region", "paths", k, "stop_in_regions"
             )
             known(paths.bores, [b.name for b in site.bores], "bore", "paths", k, "bores")
+            ways: tuple[type[Feature], ...] = (Sinkhole, QuickRecharge)
+            what = "sinkhole or quick recharge"
+            if paths.direction == "backward":
+                ways, what = (ConduitSpring,), "spring of conduits"
+            known(
+                paths.conduits,
+                [f.name for f in site.features if isinstance(f, ways)],
+                what,
+                "paths",
+                k,
+                "conduits",
+            )
             known(paths.layers, layers, "layer", "paths", k, "layers")
             known(list(paths.retardation), list(asked.material), "material", "paths", k, "retardation")
         for k, plume in enumerate(asked.transport):

@@ -1,4 +1,4 @@
-"""Particle paths: from and to wells, from polygons, from all inflow; shares, ages and zones that follow."""
+"""Particle paths: from and to wells and springs, from polygons, from all inflow; shares, ages and zones that follow."""
 
 from __future__ import annotations
 
@@ -10,9 +10,10 @@ from typing import Any
 import numpy as np
 
 from inkhorn import draw
+from inkhorn.dates import time_in_words
 from inkhorn.ensemble import Follow
 from inkhorn.files import read_paths, write_paths, write_shapes, write_table, write_trajectories
-from inkhorn.flow import FlowResult, conduits_of
+from inkhorn.flow import FlowResult
 from inkhorn.model import Finding, Model
 from inkhorn.paths import (
     PathResult,
@@ -22,6 +23,7 @@ from inkhorn.paths import (
     refuse_outside,
     starts_at_bores,
     starts_in_area,
+    starts_in_conduits,
     starts_of_inflow,
     trace,
 )
@@ -56,17 +58,21 @@ class _StartsOf:
             return starts_in_area(flow, self.polygon, layers=list(self.layers) or None, count=asked.count)
         if asked.bores:
             return starts_at_bores(flow, asked.bores, per_bore=asked.per_well)
-        return partial(self._inflow, flow)
+        return partial(self._of_step, flow)
 
-    def _inflow(self, flow: FlowResult, step: int) -> Starts:
-        asked = self.asked
-        return starts_of_inflow(flow, count=asked.count, backward=asked.direction == "backward", step=step)
+    def _of_step(self, flow: FlowResult, step: int) -> Starts:
+        asked, backward = self.asked, self.asked.direction == "backward"
+        if asked.conduits:
+            return starts_in_conduits(
+                flow, asked.conduits, count=asked.per_well, backward=backward, step=step
+            )
+        return starts_of_inflow(flow, count=asked.count, backward=backward, step=step)
 
 
 def followed_by(project: Project, model: Model, asked: PathsPart) -> Follow:
     """Return the paths of a table [paths], of one run or of many."""
     start: Any = asked.wells
-    of_flow = asked.within is not None or bool(asked.bores) or asked.from_all_inflow
+    of_flow = asked.within is not None or bool(asked.bores or asked.conduits) or asked.from_all_inflow
     if of_flow:
         layers = tuple(k for n in asked.layers for k in model.grid.layers_named(n, "paths"))
         start = _StartsOf(asked, None if asked.within is None else project.starts[asked.name], layers)
@@ -97,12 +103,7 @@ class PathsProduct(Product[PathResult]):
     def lacks(self, project: Project, model: Model, asked: PathsPart) -> Iterator[Finding]:
         where = f"{project.path.name}, [paths]"
         yield from lacking_porosity(project, model, self.what, self.table)
-        if conduits_of(model) is not None:
-            yield Finding(
-                "error", "paths cannot be followed where there are conduits", where,
-                "Take out [paths], or the conduits.",
-            )  # fmt: skip
-        count = len(asked.wells or asked.bores) * asked.per_well or asked.count
+        count = len(asked.wells or asked.bores or asked.conduits) * asked.per_well or asked.count
         yield from too_much(lambda: refuse_many_paths(count * max(len(asked.release), 1)), where)
         if asked.release and model.schedule is None:
             yield Finding(
@@ -192,10 +193,10 @@ class PathsProduct(Product[PathResult]):
             )  # fmt: skip
 
     def tell(self, work: Work, asked: PathsPart, made: PathResult) -> Iterator[str]:
-        longest = made.ends["travel time [day]"].max() / YEAR
+        longest = made.ends["travel time [day]"].max()
         named = f", {asked.name}" if asked.name else ""
-        yield f"{len(made.ends)} particles followed {asked.direction}, for up to {longest:.3g} years{named}"
-        if not asked.wells and not asked.bores:
+        yield f"{len(made.ends)} particles followed {asked.direction}, for up to {time_in_words(longest)}{named}"
+        if not (asked.wells or asked.bores or asked.conduits):
             return
         shares = made.shares().reset_index()
         for well in dict.fromkeys(made.ends["start"]):
@@ -207,5 +208,5 @@ class PathsProduct(Product[PathResult]):
                 unknown = float(found["not known [%]"])
                 least = "at least " if unknown > 0.0 else ""
                 some = f" ({unknown:.3g} % of it was followed for so long only)" if unknown > 0.0 else ""
-                age = f"; mean age {least}{found['mean [day]'] / YEAR:.3g} years{some}"
+                age = f"; mean age {least}{time_in_words(found['mean [day]'])}{some}"
             yield f"water of {well}{named}: {', '.join(parts)}{age}"

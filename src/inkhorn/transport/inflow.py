@@ -9,9 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError, did_you_mean
+from inkhorn.flow import NetworkPassing
 from inkhorn.model import Model
 from inkhorn.site import ReturnedWater, Series, Species, days_since
-from inkhorn.transport.network import NetworkPassing
 from inkhorn.transport.passing import Passing
 
 __all__ = ["Inflow", "lacking_concentration"]

@@ -10,11 +10,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
-from inkhorn.flow import FlowResult
+from inkhorn.flow import FlowResult, NetworkPassing, network_of
 from inkhorn.model import Model, filled
 from inkhorn.model.terms import ConduitTerm
 from inkhorn.transport.mixing import Mix, mixes_of
-from inkhorn.transport.network import NetworkPassing, network_of
 
 __all__ = ["Giving", "Passing", "passing_of"]
 

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from inkhorn.dates import time_in_words
 from inkhorn.errors import InputError, did_you_mean
 from inkhorn.flow import FlowResult, across_line, blocks_of
 from inkhorn.shown import Shown
@@ -57,7 +58,7 @@ class TransportResult(Shown):
     def __repr__(self) -> str:
         last = self.records[len(self.records) - 1]
         return (
-            f"TransportResult({self.species.name}: {len(self.records)} times to {last.time / 365.25:.4g} years, up to "
+            f"TransportResult({self.species.name}: {len(self.records)} times to {time_in_words(last.time, 4)}, up to "
             f"{last.concentration.max():.4g} g/m³ at the end)"
         )
 
