@@ -27,6 +27,10 @@ _WITHIN, _EASY, _TIMES = (
     200,
 )  # steps of Newton's method in one of these at most, and in an easy one; and of these
 _ENOUGH = 1e-3  # of what such a step begins with
+_NEARLY, _LITTLE = (
+    0.1,
+    1e-3,
+)  # of what it begins with, and of all that flows: then the rock's steps do the rest
 
 
 class Places:
@@ -40,13 +44,12 @@ class Places:
     """
 
     def __init__(self, first: Index, second: Index, n: int) -> None:
+        from inkhorn.linear import Balances
+
         node = np.arange(n)
         row = np.concatenate([first, first, second, second, node])
         column = np.concatenate([first, second, first, second, node])
-        keys, self._place = np.unique(column * n + row, return_inverse=True)
-        self._row = (keys % n).astype(np.int32)
-        self._start = np.concatenate([[0], np.cumsum(np.bincount(keys // n, minlength=n))]).astype(np.int32)
-        self._n = n
+        self._balances = Balances(row, column, n)
 
     def solved_by(self, by_pipe: list[Array], own: Array, right: Array) -> Array:
         """Solve for the heads.
@@ -60,19 +63,11 @@ class Places:
             Of what leaves each node besides, by its head.
         right : ndarray of float, (n,)
         """
-        from scipy.sparse import csc_array
-        from scipy.sparse.linalg import splu
-
-        from inkhorn.linear import BALANCES
-
         data = np.concatenate([by_pipe[0], by_pipe[1], -by_pipe[2], -by_pipe[3], own])
-        values = np.bincount(self._place, data, len(self._row))
-        matrix = csc_array((values, self._row, self._start), shape=(self._n, self._n))
         try:
-            step = splu(matrix, **BALANCES).solve(right)
+            return self._balances.factored(data).solve(right)
         except RuntimeError:  # singular
-            return np.full(self._n, np.nan)
-        return np.asarray(step)
+            return np.full(len(right), np.nan)
 
 
 @dataclass(frozen=True, eq=False)
@@ -207,7 +202,8 @@ class Network:
         sizes = [at[-1]]
         for count in range(steps + 1):
             law, left, own, moved, size = at
-            if size <= max(_DONE * moved, _ENOUGH * sizes[0] if stores is not None else 0.0):
+            nearly = min(_NEARLY * sizes[0], _LITTLE * moved) if stores is None else _ENOUGH * sizes[0]
+            if size <= max(_DONE * moved, nearly):
                 return heads, flows, count
             if count == steps or (count > _SLOW and min(sizes[-_SLOW:]) > 0.1 * min(sizes[:-_SLOW])):
                 break

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -36,16 +36,18 @@ def solved(
     unknowns: NDArray[np.float64],
     rules: Rules,
     rows: list[NewtonRow],
-    besides: Sequence[NDArray[np.float64]] = (),
+    besides: Sequence[Callable[[], NDArray[np.float64]]] = (),
 ) -> tuple[NDArray[np.float64], Balance, float]:
-    """Solve from first unknowns, from others besides, and where Newton's method leads on from none, as in time.
+    """Solve from first unknowns, or from others besides; where Newton's method leads on from none, as in time.
 
     Then every cell is given some storage, and water comes to rest in implicit steps that grow as less is missing
     (pseudo-transient continuation: Kelley & Keyes, 1998, SIAM Journal on Numerical Analysis 35). As every flow rises
     with the head it comes from, each step has one solution, whatever the last, and all lead to the steady one.
     """
     begun, in_time = len(rows), equations.step is not None
-    for start in (unknowns, *besides):
+    start = unknowns
+    for begins in (None, *besides):
+        start = unknowns if begins is None else begins()
         most = min(_IN_TIME if in_time else _AT_ONCE, max(rules.max_iterations - (len(rows) - begun), 0))
         found, balance, measure = newton(
             equations, start, rules, rows, most=most, patient=in_time, bold=True, polished=not in_time
@@ -53,7 +55,7 @@ def solved(
         if in_time or equations.closes(balance, rules.closure):
             return found, balance, measure
     most = rules.max_iterations - (len(rows) - begun)
-    return _come_to_rest(equations, (unknowns, *besides)[-1], rules, rows, most)
+    return _come_to_rest(equations, start, rules, rows, most)
 
 
 def _come_to_rest(

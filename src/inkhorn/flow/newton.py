@@ -18,8 +18,11 @@ from inkhorn.linear import CondensedSystem, LinearSystem, linear_system
 
 __all__ = ["Rules", "newton"]
 
-_COARSE, _COARSER = 0.001, 0.01  # share of the residual that a linear solve may leave, at most; with pipes
-_WELL = 0.3  # share of the residual at which a full step has led so well that no other way is tried
+_COARSE, _COARSER = 0.001, 0.1  # share of the residual that a linear solve may leave, at most; with pipes
+_WELL, _WELL_WITH_PIPES = (
+    0.3,
+    0.5,
+)  # share of the residual at which a full step has led so well that no other is tried
 _FAIR = 0.1  # by what share of itself, times that of the step, the residual has to fall
 _RAISED = 100.0  # how much more a bold step may leave
 _FAR = 1e3  # heights of the model that no step goes
@@ -61,6 +64,7 @@ def _searched(
     Past a corner, where that is still less than before: then the next step knows the slopes beyond.
     """
     before = equations.left(balance)
+    well = (_WELL_WITH_PIPES if equations.determined.any() else _WELL) * before
     found, in_ways, whole = list[_Trial](), list[_Trial](), list[_Trial]()
     share, best = 1.0, np.inf
 
@@ -73,7 +77,7 @@ def _searched(
         ways = []
         for way in (likely, *(way for way in WAYS if way != likely)):
             ways.append(tried(landing.at(share, way), way))
-            if ways[-1].size < _WELL * before:
+            if ways[-1].size < well:
                 return ways[-1]
         in_ways += ways
         tried(_by_column(equations, in_ways), likely)

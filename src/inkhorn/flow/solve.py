@@ -5,6 +5,7 @@ from __future__ import annotations
 import warnings
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from hashlib import blake2b
 from typing import Literal
 
@@ -51,7 +52,7 @@ def _settled(
         If the balance does not close.
     """
     full = _full_heads(equations.model)
-    besides = [] if np.array_equal(heads, full) else [equations.start(full)]
+    besides = [] if np.array_equal(heads, full) else [partial(equations.start, full)]
     unknowns, balance, measure = solved(equations, equations.start(heads), rules, rows, besides)
     if not equations.closes(balance, rules.closure):
         raise stuck(equations, unknowns, balance, measure, rules.closure, rows, "steady flow")

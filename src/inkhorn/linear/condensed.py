@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from inkhorn.errors import ConvergenceError
 from inkhorn.linear.columns import Columns
-from inkhorn.linear.system import LinearSystem
+from inkhorn.linear.system import LinearSystem, placed_alike
 
 __all__ = ["CondensedSystem", "linear_system"]
 
@@ -50,11 +50,6 @@ class _Blocks:
         self.own = _Block(of, column, below & beside, (m, m))
 
 
-def _placed_alike(one: Any, other: Any) -> bool:
-    """Whether two matrices have values at the same places."""
-    return np.array_equal(one.indptr, other.indptr) and np.array_equal(one.indices, other.indices)
-
-
 class CondensedSystem:
     """A linear system in two parts: of the unknowns that are kept, after those are left out that they determine.
 
@@ -87,7 +82,7 @@ class CondensedSystem:
         self.determined: NDArray[np.bool_] = determined
         before = like if isinstance(like, CondensedSystem) else None
         if before is not None and not (
-            np.array_equal(before.determined, determined) and _placed_alike(before.matrix, self.matrix)
+            np.array_equal(before.determined, determined) and placed_alike(before.matrix, self.matrix)
         ):
             before = None
         self._blocks: _Blocks = _Blocks(self.matrix, determined) if before is None else before._blocks

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.linear.apart import BALANCES
+from inkhorn.linear.balances import Balances
 from inkhorn.linear.columns import Columns
 
 __all__ = ["Joint"]
@@ -28,34 +28,17 @@ class Joint:
     columns : Columns
         Where its unknowns stand; column -1 for those of the network.
     before : Joint, optional
-        That of a matrix before, of the same network: which cells go with which node is taken from there.
+        That of a matrix with values in the same places: which cells go with which node is taken from there.
     """
 
     def __init__(self, matrix: Any, columns: Columns, before: Joint | None = None) -> None:
-        from scipy.sparse import csc_array
-        from scipy.sparse.linalg import splu
-
-        self._indices: NDArray[Any]
-        if (
-            before is None
-            or before._indices.shape != matrix.indices.shape
-            or (before._indices != matrix.indices).any()
-        ):
+        if before is None:
             self._group, self._count = self._groups(matrix, columns)
-            self._indices = matrix.indices
             row = np.repeat(self._group, np.diff(matrix.indptr))
-            keys, self._place = np.unique(
-                self._group[matrix.indices] * self._count + row, return_inverse=True
-            )
-            self._row = (keys % self._count).astype(np.int32)
-            counts = np.bincount(keys // self._count, minlength=self._count)
-            self._start = np.concatenate([[0], np.cumsum(counts)]).astype(np.int32)
+            self._balances = Balances(row, self._group[matrix.indices], self._count)
         else:
             vars(self).update(vars(before))
-        values = np.bincount(self._place, matrix.data, len(self._row))
-        self._factors = splu(
-            csc_array((values, self._row, self._start), shape=(self._count,) * 2), **BALANCES
-        )
+        self._factors = self._balances.factored(matrix.data)
 
     @staticmethod
     def _groups(matrix: Any, columns: Columns) -> tuple[NDArray[np.int64], int]:
@@ -84,5 +67,5 @@ class Joint:
 
     def correction(self, residual: Array, *, transpose: bool) -> Array:
         """Return the change of all unknowns that brings what is left over each group to nothing."""
-        summed = np.bincount(self._group, residual, self._count)
-        return np.asarray(self._factors.solve(summed, trans="T" if transpose else "N")[self._group])
+        summed = np.bincount(self._group, residual, self._count).astype(np.float64)
+        return self._factors.solve(summed, transpose=transpose)[self._group]

@@ -194,13 +194,11 @@ class ColumnMultigrid:
     379-393 (coarse conductances scaled for corrections that are constant on each group).
     """
 
-    def __init__(
-        self, matrix: Any, columns: Columns, *, symmetric: bool = True, apart: Apart | None = None
-    ) -> None:
+    def __init__(self, matrix: Any, columns: Columns, *, apart: Apart | None = None) -> None:
         held = apart is not None
         if apart is None:
             unknowns = np.flatnonzero(np.asarray(columns.column) < 0)
-            apart = Apart(matrix, unknowns, symmetric=symmetric) if len(unknowns) else None
+            apart = Apart(matrix, unknowns) if len(unknowns) else None
         self._apart = apart
         self.possible = self._apart is None or self._apart.possible
         if not self.possible:

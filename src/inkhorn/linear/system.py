@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import ConvergenceError, InputError
-from inkhorn.linear.apart import BALANCES
+from inkhorn.linear.balances import BALANCES
 from inkhorn.linear.columns import Columns
 from inkhorn.linear.incomplete import incomplete_factors
 from inkhorn.linear.krylov import bicgstab, conjugate_gradients, norm, unsigned
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from inkhorn.linear.joint import Joint
     from inkhorn.linear.multigrid import ColumnMultigrid
 
-__all__ = ["LinearSystem"]
+__all__ = ["LinearSystem", "placed_alike"]
 
 Precondition = Callable[..., float]
 
@@ -73,7 +73,12 @@ class LinearSystem:
         self.direct = self.matrix.shape[0] < DIRECT_BELOW if direct is None else direct
         self.dominant = dominant
         self.iterations, self.conducts_far = 0, conducts_far
-        self._joint: Joint | None = None if like is None else like._joint
+        self._joint: Joint | None = None
+        self._like: tuple[Apart | None, Joint | None] | None = (
+            None  # what only depends on the places of values
+        )
+        if like is not None and conducts_far and placed_alike(like.matrix, self.matrix):
+            self._like = like._apart if "_apart" in vars(like) else None, like._joint
 
     @cached_property
     def symmetric(self) -> bool:
@@ -112,7 +117,7 @@ class LinearSystem:
             return None
         from inkhorn.linear.multigrid import ColumnMultigrid
 
-        made = ColumnMultigrid(self.matrix, self.columns, symmetric=self.symmetric)
+        made = ColumnMultigrid(self.matrix, self.columns)
         return made if made.possible else None
 
     @cached_property
@@ -124,8 +129,11 @@ class LinearSystem:
 
         column = np.empty(0) if self.columns is None else np.asarray(self.columns.column)
         unknowns = np.flatnonzero(column < 0)
-        found = Apart(self.matrix, unknowns, symmetric=self.symmetric) if len(unknowns) else None
-        return found if found is not None and found.possible else None
+        if not len(unknowns):
+            return None
+        before = None if self._like is None else self._like[0]
+        found = Apart(self.matrix, unknowns, like=before)
+        return found if found.possible else None
 
     @cached_property
     def _precondition(self) -> Precondition:
@@ -142,8 +150,8 @@ class LinearSystem:
         from inkhorn.linear.joint import Joint
         from inkhorn.linear.multigrid import ColumnMultigrid
 
-        inner = ColumnMultigrid(self.matrix, self.columns, symmetric=self.symmetric, apart=self._apart)
-        self._joint = joint = Joint(self.matrix, self.columns, self._joint)
+        inner = ColumnMultigrid(self.matrix, self.columns, apart=self._apart)
+        self._joint = joint = Joint(self.matrix, self.columns, None if self._like is None else self._like[1])
 
         def precondition(right: NDArray[Any], answer: NDArray[Any], *, transpose: bool = False) -> float:
             matrix, step = self._turned if transpose else self.matrix, np.empty_like(right)
@@ -322,6 +330,11 @@ class LinearSystem:
             return answer
 
         return step
+
+
+def placed_alike(one: Any, other: Any) -> bool:
+    """Whether two matrices have values at the same places."""
+    return np.array_equal(one.indptr, other.indptr) and np.array_equal(one.indices, other.indices)
 
 
 def _short(matrix: Any) -> Any:
