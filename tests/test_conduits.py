@@ -18,6 +18,7 @@ import inkhorn as ik
 from inkhorn.draw import conduit_profile, conduits, spring_discharge
 from inkhorn.files import read_model, write_model
 from inkhorn.flow import conduits_of
+from inkhorn.site import PickedCells
 
 AVERLOW = Path(__file__).parents[1] / "examples" / "averlow"
 BOX = shapely.box(0, 0, 1000, 600)
@@ -98,6 +99,11 @@ def test_a_share_of_the_recharge_goes_straight_into_conduits():
     flow = ik.solve_flow(
         ik.place(site(conduit(), spring(), sink(inflow=0.0), rain, quick), ik.rectangles(BOX, cell=50))
     )
+    cells = replace(rain, shape=PickedCells(numbers=np.arange(240)))
+    of_cells = ik.solve_flow(
+        ik.place(site(conduit(), spring(), sink(inflow=0.0), cells, quick), ik.rectangles(BOX, cell=50))
+    )
+    npt.assert_allclose(of_cells.steps[0].heads, flow.steps[0].heads, rtol=1e-9)
     whole = 1e-3 * 1000 * 600
     npt.assert_allclose(flow.conduit_budget().loc[("let in", "quick")].iloc[0], 0.4 * 1e-3 * 400 * 600)
     npt.assert_allclose(flow.budget().loc["recharge"].iloc[0], whole - 0.4 * 1e-3 * 400 * 600)
@@ -181,7 +187,8 @@ def averlow(tmp_path_factory):
     folder = tmp_path_factory.mktemp("karst") / "averlow"
     shutil.copytree(AVERLOW, folder)
     text = (folder / "site.toml").read_text(encoding="utf-8")
-    text = text.replace('cell = "50 m"', 'cell = "200 m"').replace("end = 2031-11-17", "end = 2031-11-07")
+    text = text.replace('cell = "50 m"', 'cell = "200 m"')
+    (folder / "periods.csv").write_text("date,steady\n2031-11-04,yes\n2031-11-07,no\n", encoding="utf-8")
     (folder / "site.toml").write_text(text, encoding="utf-8")
     return folder
 
@@ -350,3 +357,52 @@ def test_shares_of_paths_through_conduits_are_those_of_the_budgets(mesh):
         ik.starts_in_conduits(flow, ["sprink"], backward=True)
     with pytest.raises(ik.InputError, match="no water is let into conduits at spring"):
         ik.starts_in_conduits(flow, ["spring"])
+
+
+def test_a_project_in_feet_fits_the_walls_of_conduits_to_a_spring(first_project, command):
+    """z of the vertices is in the unit of the project; the gauge of a spring is a reading like any other."""
+    site_file = first_project / "site.toml"
+    text = site_file.read_text(encoding="utf-8")
+    karst = """
+[[conduit]]
+name = "main"
+file = "main.geojson"
+diameter = "0.4 m"
+roughness = "1 cm"
+exchange = "0.3 m/day"
+
+[[conduit_spring]]
+name = "rising"
+file = "rising.geojson"
+level = "12 m"
+
+[[measured]]
+name = "gauge"
+gain_of = ["rising"]
+value = "900 m3/day"
+
+[[fit]]
+[[fit.parameter]]
+name = "walls"
+of = "conduit.exchange"
+"""
+    text = text[: text.index("[bores]")] + karst
+    places = {
+        "main": shapely.LineString([(300, 500, 11.0), (900, 500, 10.0)]),
+        "rising": shapely.Point(900, 500),
+    }
+    for name, shape in places.items():
+        (first_project / f"{name}.geojson").write_text(gpd.GeoSeries([shape]).to_json())
+    for unit, metres in (("ft", 0.3048), ("m", 1.0)):
+        site_file.write_text(text.replace('length = "m"', f'length = "{unit}"'), encoding="utf-8")
+        main = ik.read_site(site_file).feature("main")
+        npt.assert_allclose(main.elevation, np.array([11.0, 10.0]) * metres)
+        npt.assert_allclose(main.shape.length, 600.0 * metres)
+    grid = ik.rectangles(shapely.box(0, 0, 1000, 1000), cell=100)
+    before = (
+        ik.solve_flow(ik.place(ik.read_site(site_file), grid)).spring_discharge()["rising [m³/day]"].iloc[-1]
+    )
+    assert command("fit", site_file)[::2] == (0, "")
+    run = ik.open_run(first_project / "runs" / "fit-001")
+    npt.assert_allclose(run.flow.spring_discharge()["rising [m³/day]"].iloc[-1], 900.0, rtol=1e-3)
+    assert abs(before - 900.0) > 50.0

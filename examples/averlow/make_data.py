@@ -99,6 +99,7 @@ def main() -> None:
         when = str(start + np.timedelta64(hour, "h")).replace("T", " ")
         lines.append(f"{when},{inflow[k]:.1f},{quick[k]:.3f},{dye[k]:.0f}")
     (HERE / "storm.csv").write_text("\n".join(lines) + "\n", encoding="utf-8")
+    (HERE / "periods.csv").write_text("date,steady\n2031-11-04,yes\n2031-11-17,no\n", encoding="utf-8")
 
 
 if __name__ == "__main__":

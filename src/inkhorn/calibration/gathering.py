@@ -10,9 +10,9 @@ from numpy.typing import NDArray
 
 from inkhorn.calibration.weights import Reading, WeightRule
 from inkhorn.errors import InputError, did_you_mean
-from inkhorn.flow import BoreLevels, FaceFlows, Quantity, TermFlows, WellLevels, rows_across_line
+from inkhorn.flow import BoreLevels, FaceFlows, Quantity, SpringFlows, TermFlows, WellLevels, rows_across_line
 from inkhorn.model import Model, bore_cells, why_no_cell
-from inkhorn.model.terms import WellTerm
+from inkhorn.model.terms import ConduitTerm, WellTerm
 from inkhorn.site import Bore, Measurement, days_since
 
 __all__ = ["Gathering"]
@@ -213,6 +213,11 @@ class Gathering:
                 row = csr_array((np.ones(len(entry)), entry, [0, len(entry)]), shape=(1, len(term.cells)))
                 parts.append(self.add(TermFlows(number, row), flow=True))
                 met.append(term.cells[entry])
+            if isinstance(term, ConduitTerm):
+                springs, cells = self._springs(term, mine, one.within, layers)
+                if len(springs):
+                    parts.append(self.add(SpringFlows(number, springs), flow=True))
+                    met.append(cells)
         for name in left:
             site = self.model.site
             if site is None or name not in [f.name for f in site.features]:
@@ -224,6 +229,22 @@ class Gathering:
         cells = np.concatenate(met)
         base.update(x=float(grid.cells.x[cells].mean()), y=float(grid.cells.y[cells].mean()))
         return (lambda day: [(k, day, -1.0) for k in parts]), ""
+
+    def _springs(
+        self, term: ConduitTerm, features: Sequence[int], within: Any, layers: Sequence[int]
+    ) -> tuple[Index, Index]:
+        """Springs of conduits among some features, and the cells that they are in."""
+        import shapely
+
+        springs = np.intersect1d(term.springs, np.asarray(features, dtype=np.int64))
+        node = term.at_node[springs].astype(np.int64)
+        cell = term.cells[term.end_at[node] // 2]
+        kept = np.ones(len(springs), dtype=bool)
+        if within is not None:
+            kept &= shapely.contains_xy(within, term.x[node], term.y[node])
+        if layers:
+            kept &= np.isin(self.model.grid.cells.layer[cell], layers)
+        return springs[kept], cell[kept]
 
     def _across(self, one: Measurement) -> tuple[Any, str]:
         layers = [k for n in one.layers for k in self.model.grid.layers_named(n, one.where)]

@@ -14,6 +14,7 @@ from inkhorn.flow.quantities import (
     OpenLevels,
     Quantity,
     Readings,
+    SpringFlows,
     TermFlows,
     WellLevels,
 )
@@ -41,6 +42,7 @@ __all__ = [
     "Readings",
     "Records",
     "SolverReport",
+    "SpringFlows",
     "StepStore",
     "TermFlows",
     "WellLevels",

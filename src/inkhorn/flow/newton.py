@@ -18,7 +18,8 @@ from inkhorn.linear import CondensedSystem, LinearSystem, linear_system
 
 __all__ = ["Rules", "newton"]
 
-_COARSE, _COARSER = 0.001, 0.1  # share of the residual that a linear solve may leave, at most; with pipes
+_COARSE = 0.001  # share of the residual that a linear solve may leave, at most
+_COARSER = {True: 0.01, False: 0.1}  # the same with pipes, in a step in time and not
 _WELL, _WELL_WITH_PIPES = (
     0.3,
     0.5,
@@ -209,7 +210,8 @@ def newton(
             tolerance = 1e-10
             if not system.direct and (pipes or not system.symmetric):
                 gained = sizes[-1] / sizes[-2] if len(sizes) > 1 else 1.0
-                tolerance = float(np.clip(0.5 * gained**2, 1e-6, _COARSER if pipes else _COARSE))
+                most_left = _COARSER[equations.step is not None] if pipes else _COARSE
+                tolerance = float(np.clip(0.5 * gained**2, 1e-6, most_left))
             try:
                 step = system.solve(balance.residual[free], tolerance=tolerance, enough=suffices)
                 if not system.direct or np.abs(step).max(initial=0.0) < farthest or held >= _HELD:

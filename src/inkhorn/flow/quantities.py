@@ -25,6 +25,7 @@ __all__ = [
     "OpenLevels",
     "Quantity",
     "Readings",
+    "SpringFlows",
     "TermFlows",
     "WellLevels",
 ]
@@ -286,6 +287,60 @@ class WellLevels(Quantity):
             level + bent @ step.answer_by_unknowns(self.term),
             answers={self.term: bent},
             inputs={f"{term.kind}.well_loss": loss},
+        )
+
+
+@dataclass(frozen=True, eq=False)
+class SpringFlows(Quantity):
+    """What springs of conduits bring in from outside; less than nothing where water comes out [m³/day].
+
+    Attributes
+    ----------
+    term : int
+        Which of the model's terms.
+    springs : ndarray of int, (n,)
+        Which of its features.
+    """
+
+    term: int
+    springs: Index
+
+    def __len__(self) -> int:
+        return len(self.springs)
+
+    def values(self, flow: FlowResult, step: int) -> Array:
+        term: Any = flow.model.terms[self.term]
+        nodes = term.at_node[self.springs].astype(np.int64)
+        return np.asarray(np.asarray(flow.steps[step].outside[self.term])[1][nodes])
+
+    def form(self, step: LinearisedStep) -> Form:
+        eq, n = step.equations, len(self)
+        term: Any = eq.model.terms[self.term]
+        mine = np.full(term.n_levels, -1)
+        mine[term.at_node[self.springs].astype(np.int64)] = np.arange(n)
+        own = len(eq.cells) + sum(t.n_extra for t in eq.model.terms[: self.term]) + term.n_levels
+        rows, pipes, signs = [], [], []
+        for end, sign in ((0, 1.0), (1, -1.0)):  # what a pipe takes away from the node of its first end
+            at = np.flatnonzero(mine[term.links[:, end]] >= 0)
+            rows.append(mine[term.links[at, end]])
+            pipes.append(own + at)
+            signs.append(np.full(len(at), sign))
+        through = _rows(n, eq.n_unknowns, *(np.concatenate(v) for v in (rows, pipes, signs)))
+        walls = np.flatnonzero(mine[term.node] >= 0)
+        passes = _rows(n, step.outputs[self.term].n_law, mine[term.node[walls]], walls, np.ones(len(walls)))
+        source = mine[term.source_node.astype(np.int64)]
+        let_in = np.flatnonzero(source >= 0)
+        inflow = _rows(
+            n,
+            len(term.feature_names),
+            source[let_in],
+            term.source_feature[let_in],
+            -term.source_share[let_in],
+        )
+        return Form(
+            through + passes @ step.answer_by_unknowns(self.term),
+            answers={self.term: passes} if passes.nnz else {},
+            inputs={f"{term.kind}.inflow": inflow} if inflow.nnz else {},
         )
 
 

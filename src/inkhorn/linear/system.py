@@ -25,9 +25,11 @@ if TYPE_CHECKING:
 
 __all__ = ["LinearSystem", "placed_alike"]
 
+Array = NDArray[np.float64]
 Precondition = Callable[..., float]
 
 _PATIENCE = 60  # iterations after which a network is taken to conduct far
+_ROUNDED, _NEARLY = 1e-14, 1e-8  # of what a residual is made of, and of the right-hand side
 DIRECT_BELOW = 2500  # unknowns; beyond that multigrid is faster than factors with their fill
 
 
@@ -217,6 +219,8 @@ class LinearSystem:
                     return answer
                 if size > 0.5 * history[-2]:
                     break
+            if self.direct and self._as_exact_as_can_be(matrix, answer, right, residual):
+                return answer
         raise ConvergenceError(
             f"the linear solver stopped at a residual of {history[-1] / scale:.1e} of the right-hand side; "
             f"asked for {tolerance:.0e}, after {self.iterations} iterations. The matrix may be singular: check "
@@ -226,6 +230,11 @@ class LinearSystem:
             worst=f"unknown {int(np.argmax(np.abs(residual)))}",
             state=answer,
         )
+
+    def _as_exact_as_can_be(self, matrix: Any, answer: Array, right: Array, residual: Array) -> bool:
+        """Whether what is left is but rounding of what it is made of, as where some conduct much better than others."""
+        made_of = abs(matrix) @ np.abs(answer) + np.abs(right)
+        return bool(norm(residual) <= min(_ROUNDED * norm(made_of), _NEARLY * norm(right)))
 
     def solve_many(
         self, right: NDArray[np.float64], *, tolerance: float = 1e-10, transpose: bool = False

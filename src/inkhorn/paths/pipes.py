@@ -88,8 +88,7 @@ class InPipes:
 
     def enter_at(self, who: Index, nodes: Index) -> None:
         """Put particles at nodes."""
-        ends, order = self.term.links.ravel(), np.argsort(self.term.links.ravel(), kind="stable")
-        one = order[np.searchsorted(ends[order], nodes)]
+        one = self.term.end_at[nodes]
         self.pipe[who], self.share[who], self.node[who] = one // 2, one % 2, nodes
 
     def enter_through(self, who: Index, pipes: Index) -> None:

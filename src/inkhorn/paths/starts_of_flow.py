@@ -156,12 +156,9 @@ def _let_in(network: NetworkPassing | None, backward: bool) -> _LetIn:
 
 def _at_nodes(flow: FlowResult, passing: NetworkPassing, nodes: Index, water: float, name: Any) -> Starts:
     """Starts at nodes of conduits."""
-    pipes, grid, term = passing.flow.pipes, flow.model.grid, flow.model.terms[passing.term]
-    ends = pipes.nodes
-    order = np.argsort(ends, kind="stable")
-    pipe = order[np.searchsorted(ends[order], nodes)] // 2
-    cell = passing.cells[pipe]
+    grid, term = flow.model.grid, flow.model.terms[passing.term]
     assert isinstance(term, ConduitTerm)  # it is in the network
+    cell = term.cells[term.end_at[nodes] // 2]
     x, y = term.x[nodes], term.y[nodes]
     return made_of(grid.cells.layer[cell], x, y, 0.5, water, name, grid.cells.plan_cell[cell], nodes)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from contextlib import ExitStack
 from dataclasses import replace
 from pathlib import Path
@@ -185,12 +186,12 @@ class Source:
             factor, note = self.metres_of(crs, file, *key, bounds=shapely.total_bounds(geometries))
             if factor == 1.0:
                 return None, note
-            return np.asarray(shapely.transform(geometries, lambda xy: factor * xy)), note
+            return _moved(geometries, lambda xy: factor * xy), note
         import pyproj
 
         try:
             turn = pyproj.Transformer.from_crs(crs, self.crs.used, always_xy=True)
-            moved = shapely.transform(
+            moved = _moved(
                 geometries, lambda xy: np.column_stack(turn.transform(xy[:, 0], xy[:, 1], errcheck=True))
             )
         except pyproj.exceptions.ProjError as problem:
@@ -198,7 +199,7 @@ class Source:
                 f"{file} is in {crs} and cannot be brought to {self.crs.stated}, that of {self.crs.file} "
                 f"({self.by(*key)}): {problem}. Save it in that coordinate system."
             ) from None
-        return np.asarray(moved), f"brought from {crs} to {self.crs.stated}, that of {self.crs.file}"
+        return moved, f"brought from {crs} to {self.crs.stated}, that of {self.crs.file}"
 
     def metres_of(self, crs: str | None, file: str, *key: Any, bounds: Any = None) -> tuple[float, str]:
         """Return what one unit of a file's coordinates is in metres, and what to tell of it.
@@ -258,3 +259,16 @@ class Source:
 
         shapes = self.shapes(part, ("Polygon", "MultiPolygon"), *key)
         return shapely.union_all([s.geometry for s in shapes])
+
+
+def _moved(geometries: Any, on_plan: Callable[[NDArray[np.float64]], NDArray[np.float64]]) -> NDArray[Any]:
+    """Move shapes on the plan; what z their vertices have stays."""
+    import shapely
+
+    found = np.array(geometries, dtype=object)
+    upright = shapely.has_z(found)
+    found[~upright] = shapely.transform(found[~upright], on_plan)
+    found[upright] = shapely.transform(
+        found[upright], lambda xyz: np.column_stack([on_plan(xyz[:, :2]), xyz[:, 2]]), include_z=True
+    )
+    return found

@@ -29,18 +29,21 @@ def diverted(plan: Plan, feature: Recharge, place: Footprint, rate: Traced, ther
     there : index
         Which parts of the footprint the entries are.
     """
+    area = place.size if place.cells is None else plan.grid.cells.area[place.cells]
     less, whole = Traced(np.zeros(len(place.plan))), np.zeros(len(place.plan))
     takers = [f for f in plan.features if isinstance(f, QuickRecharge) and f.share is not None]
-    for taker in takers if feature.geometry == "polygon" else ():
-        shape = feature.shape.intersection(taker.shape)
+    for taker in takers:
+        shape = taker.shape
+        if place.cells is None:
+            shape = feature.shape.intersection(taker.shape)
         if shape.area <= 0.0:
             continue
-        (inside,) = plan.footprints([dataclasses.replace(feature, shape=shape)])
+        (inside,) = plan.footprints([dataclasses.replace(taker, shape=shape)])
         size = np.zeros(len(plan.grid.mesh.x))
         size[inside.plan] = inside.size
         mine, by_share = size[place.plan], plan.value(taker, "share")
         less, whole = less + by_share * mine, whole + plain(by_share) * mine
-        if (whole > (1.0 + 1e-9) * place.size).any():
+        if (whole > (1.0 + 1e-9) * area).any():
             raise InputError(
                 f"{taker.where}: with others it takes more than all of the recharge where they overlap. Give "
                 "smaller shares."

@@ -167,6 +167,11 @@ class ConduitTerm(Term):
         """The nodes of each pipe, (n_pipes, 2)."""
         return np.column_stack([self.first, self.second]).astype(np.int64)
 
+    @cached_property
+    def end_at(self) -> Index:
+        """An end of a pipe at each node: twice the pipe, and 1 more where it is the second, (n_nodes,)."""
+        return np.unique(self.links, return_index=True)[1]
+
     @property
     def n_levels(self) -> int:
         return int(max(self.first.max(initial=-1), self.second.max(initial=-1))) + 1
