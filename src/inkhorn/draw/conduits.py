@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from inkhorn.conduits import REGIMES
 from inkhorn.draw.dates import by_date, when
 from inkhorn.draw.flow import heads
+from inkhorn.draw.scales import NUMBER
 from inkhorn.draw.style import BANK, FLOW_OUT, INK, WATER, axes_or_new, halo, line_style
 from inkhorn.errors import InputError, did_you_mean
 from inkhorn.flow import FlowResult, conduits_of
@@ -84,18 +85,13 @@ def conduits(
     for share in (1.0, 0.1):
         text = f"{most * share:,.0f} m³/day"
         marks.append(Line2D([], [], color="#555555", lw=float(width(most * share)), label=text))
-    ax.add_artist(  # beside that of the map
-        Legend(
-            ax,
-            marks,
-            [str(m.get_label()) for m in marks],
-            title="flow in conduits",
-            fontsize=7,
-            title_fontsize=8,
-            loc="lower left",
-            framealpha=0.9,
-        )
-    ).set_zorder(6)
+    key = Legend(
+        ax, marks, [str(m.get_label()) for m in marks], title="flow in conduits", fontsize=7, title_fontsize=8,
+        loc="lower left", framealpha=0.9,
+    )  # fmt: skip
+    for words in key.get_texts()[len(there) :]:
+        words.set_gid(f"{NUMBER} [m³/day]")
+    ax.add_artist(key).set_zorder(6)  # beside that of the map
     ax.set_title(f"conduits over heads, layer {layer}{when(flow, step)}", fontsize=10)
     return ax
 

@@ -196,6 +196,9 @@ def zones(
     -------
     Axes
     """
+    from matplotlib.patches import PathPatch
+    from matplotlib.path import Path
+
     ax = axes_or_new(ax)
     grid = traced.flow.model.grid
     map_axes(ax, grid.mesh)
@@ -209,8 +212,13 @@ def zones(
             for part in getattr(shape, "geoms", [shape]):
                 if part.is_empty:
                     continue
-                ring = np.asarray(part.exterior.coords)[:, :2].T
-                ax.fill(*ring, fc=shade, ec=INK, lw=0.8, alpha=0.75, zorder=1.5 + 0.1 * place, **label)
+                rings = [Path(ring.coords, closed=True) for ring in (part.exterior, *part.interiors)]
+                ax.add_patch(
+                    PathPatch(
+                        Path.make_compound_path(*rings), fc=shade, ec=INK, lw=0.8, alpha=0.75,
+                        zorder=1.5 + 0.1 * place, **label,
+                    )
+                )  # fmt: skip
                 label = {}
     draw_site(ax, traced.flow.model.site, bores=False, fill=False)
     framed(ax, shown_at(grid.mesh), north=on_earth(traced.flow.model.site))

@@ -65,6 +65,8 @@ def in_units(figure: Figure, units: UnitChoice) -> None:
     >>> ax.get_ylabel()
     'head [ft]'
     """
+    from matplotlib.legend import Legend
+
     if not units.units:
         return
     length = units.of("m")[1]
@@ -80,7 +82,8 @@ def in_units(figure: Figure, units: UnitChoice) -> None:
                 bar.long_axis.get_major_formatter(),
             )
         ax.title.set_text(units.label(ax.title.get_text()))
-        for text in ax.texts:
+        keys = [t for key in ax.findobj(Legend) for t in key.get_texts()]
+        for text in [*ax.texts, *keys]:
             unit = str(text.get_gid() or "")
             if unit.startswith(NUMBER):
                 number, _, named = text.get_text().partition(" ")
