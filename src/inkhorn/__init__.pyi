@@ -12,6 +12,11 @@ from .calibration import calibrate_field as calibrate_field
 from .calibration import forecast as forecast
 from .calibration import observe as observe
 from .calibration import sensitivities as sensitivities
+from .cuts import Agreement as Agreement
+from .cuts import Cut as Cut
+from .cuts import Stretch as Stretch
+from .cuts import cut as cut
+from .cuts import propose_rim as propose_rim
 from .ensemble import Carry as Carry
 from .ensemble import Ensemble as Ensemble
 from .ensemble import Fitted as Fitted
@@ -83,6 +88,7 @@ from .site import ConduitSpring as ConduitSpring
 from .site import Drain as Drain
 from .site import Edit as Edit
 from .site import Evapotranspiration as Evapotranspiration
+from .site import Excavation as Excavation
 from .site import FixedHead as FixedHead
 from .site import FreundlichSorption as FreundlichSorption
 from .site import GivenFlow as GivenFlow

@@ -83,6 +83,7 @@ def _check_placed(model: Model) -> Iterator[Finding]:
     if model.placed is None:
         return
     told = {f.name for f in model.site.features if f.geometry == "cells"} if model.site is not None else set()
+    part = model.site is not None and bool(model.site.part_of)
     screened = {p.term.kind for p in placings().values() if p.term and p.term.usual_crossing == "screen"}
     for row in model.placed.rename(columns={"share outside": "outside"}).itertuples():
         if row.cells == 0 and row.outside > 0.0:
@@ -94,7 +95,7 @@ def _check_placed(model: Model) -> Iterator[Finding]:
                 if row.kind in screened
                 else "Check its place; smaller cells may help.",
             )
-        elif row.outside > (0.0 if row.feature in told else 0.2):
+        elif row.outside > (0.0 if row.feature in told else 0.2) and not part:
             yield Finding(
                 "warning",
                 f'{row.outside:.0%} of {row.kind} "{row.feature}" lies outside the cells',

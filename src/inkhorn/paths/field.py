@@ -97,21 +97,27 @@ class VelocityMaker:
     Parameters
     ----------
     flow : FlowResult
-        With porosity.
+        With porosity, if particles are to be followed.
 
-    Raises
-    ------
-    InputError
-        If the model has no porosity.
     """
 
     def __init__(self, flow: FlowResult) -> None:
-        if flow.model.porosity is None:
-            raise InputError("particle paths need a porosity. Give one for every material (or to Model).")
         self.flow, self.grid = flow, flow.model.grid
-        self.pores = np.asarray(flow.model.porosity, dtype=np.float64)
         self.number = np.ascontiguousarray(self.grid.cell_number)
         self._columns()
+
+    @cached_property
+    def pores(self) -> Array:
+        """Effective porosity, (n_cells,).
+
+        Raises
+        ------
+        InputError
+            If the model has none.
+        """
+        if self.flow.model.porosity is None:
+            raise InputError("particle paths need a porosity. Give one for every material (or to Model).")
+        return np.asarray(self.flow.model.porosity, dtype=np.float64)
 
     @cached_property
     def fans(self) -> Fans:
@@ -190,7 +196,7 @@ class VelocityMaker:
         return np.asarray(self.grid.faces.area)
 
     @cached_property
-    def _side_faces(self) -> list[Any]:
+    def side_faces(self) -> list[Any]:
         """Of each layer: the face of each edge of its own mesh (-1 where there is none), fine to coarse, and the rim."""
         grid = self.grid
         found, first, outer_first = [], 0, 0
@@ -261,7 +267,7 @@ class VelocityMaker:
         found = np.empty(len(rim), dtype=np.int64)
         for k in np.unique(layer):
             mine = layer == k
-            found[mine] = self._side_faces[k][5][rim[mine]]
+            found[mine] = self.side_faces[k][5][rim[mine]]
         return found
 
     def network(self, number: int) -> NetworkPassing | None:
@@ -272,7 +278,7 @@ class VelocityMaker:
         """Return through which sides on the rim water passes, (n_layers, n_rim)."""
         side = field.through["side"]
         passes = np.bincount(side.at, np.abs(side.flow), len(self.grid.outer_faces) + 1) > 0.0
-        return np.array([passes[entry[5]] & (entry[5] >= 0) for entry in self._side_faces])
+        return np.array([passes[entry[5]] & (entry[5] >= 0) for entry in self.side_faces])
 
     @cached_property
     def _ends(self) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
@@ -375,28 +381,47 @@ class VelocityMaker:
         takers.append(inside)
         taken += np.bincount(inside.at, np.maximum(-inside.flow, 0.0), grid.n_cells) / area
         given += np.bincount(inside.at, np.maximum(inside.flow, 0.0), grid.n_cells) / area
-        near, around = self.near_wells.around(bore)
-        value = np.zeros((n_layers * len(self.fans), 2))
-        slope = np.zeros(n_layers * len(self.fans))
-        fans = self.fans
+        near = self.near_wells.around(bore)
+        value, slope = self._in_plan(step, through["side"], low - high, (*near, bore))
+        return Field(
+            value, slope, low, high, np.maximum(begins, 1e-12), np.maximum(ends, 1e-12), self.pores, taken, given,
+            *near, bore, through, Passage(*(np.concatenate(v) for v in zip(*takers, strict=True))),
+        )  # fmt: skip
+
+    def in_plan(self, number: int) -> tuple[Array, Array]:
+        """Return the flow a metre of width in plan over a step, what wells take being spread over their cells.
+
+        Returns
+        -------
+        value : ndarray of float, (n_prisms, 2)
+            At corner 0 of each triangle [m²/day].
+        slope : ndarray of float, (n_prisms,)
+            Of it by place, the same along x and y [m/day].
+        """
+        step = self.flow.steps[number]
+        return self._in_plan(step, self.passages(step)["side"], np.zeros(self.number.shape))
+
+    def _in_plan(
+        self, step: FlowStep, side: Passage, divergence: Array, wells: tuple[Index, Index, Bore] | None = None
+    ) -> tuple[Array, Array]:
+        """The same, with what each cell gives more than it gets; without the radial flow of wells, if these are told."""
+        fans, n_layers = self.fans, len(self.number)
+        value, slope = np.zeros((n_layers * len(fans), 2)), np.zeros(n_layers * len(fans))
         for k in range(n_layers):
             present = self.number[k, fans.cell] >= 0
             if not present.any():
                 continue
             mine = slice(k * len(fans), (k + 1) * len(fans))
-            outer = self._outer(k, step, through["side"])
-            outer = np.where(present[:, None], outer, 0.0)
-            self.near_wells.take_from(outer, near[mine], around, bore)
-            flux = self._layers[k][0].fluxes(outer, (low[k] - high[k])[fans.cell])
+            outer = np.where(present[:, None], self._outer(k, step, side), 0.0)
+            if wells is not None:
+                near, around, bore = wells
+                self.near_wells.take_from(outer, near[mine], around, bore)
+            flux = self._layers[k][0].fluxes(outer, divergence[k][fans.cell])
             half = 0.5 / fans.area
-            slope[mine] = half * flux.sum(axis=1)
+            slope[mine] = np.where(present, half * flux.sum(axis=1), 0.0)
             arm = fans.corner[:, 0][:, None] - fans.corner
             value[mine] = half[:, None] * np.einsum("ni,nik->nk", flux, arm)
-            slope[mine][~present] = 0.0
-        return Field(
-            value, slope, low, high, np.maximum(begins, 1e-12), np.maximum(ends, 1e-12), self.pores, taken, given,
-            near, around, bore, through, Passage(*(np.concatenate(v) for v in zip(*takers, strict=True))),
-        )  # fmt: skip
+        return value, slope
 
     def water_height(self, number: int, share: float = 1.0) -> Array:
         """Return the height of the water in each cell at a share of a step, (n_cells,) [m]."""
@@ -428,7 +453,7 @@ class VelocityMaker:
     def _outer(self, layer: int, step: FlowStep, side: Passage) -> Array:
         """What flows out through the sides of triangles that are none inside a cell, (n_triangles, 3) [m³/day]."""
         fans, grid = self.fans, self.grid
-        mesh, edges, coarse, turn, face, outer, _ = self._side_faces[layer]
+        mesh, edges, coarse, turn, face, outer, _ = self.side_faces[layer]
         through = np.where(face >= 0, step.face_flow[np.maximum(face, 0)], 0.0)
         into = (
             np.bincount(side.at, side.flow, len(grid.outer_faces))

@@ -21,6 +21,7 @@ from inkhorn.site.declaration import (
     quantity,
 )
 from inkhorn.site.edits import Edit
+from inkhorn.site.excavations import Excavation
 from inkhorn.site.features import (
     Feature,
     along_line,
@@ -64,6 +65,7 @@ __all__ = [
     "Drain",
     "Edit",
     "Evapotranspiration",
+    "Excavation",
     "Feature",
     "FeatureName",
     "FixedHead",

@@ -173,6 +173,8 @@ class Site(Shown):
         Ways to divide the site, by name.
     measurements : tuple of Measurement
         What was measured beside levels in bores.
+    part_of : str
+        The region that it was cut out of, if any: its features may reach beyond.
     """
 
     boundary: Any = field(repr=False)
@@ -189,6 +191,7 @@ class Site(Shown):
     edits: tuple[Edit, ...] = field(default=(), repr=False)
     zones: Mapping[str, Zones] = field(default_factory=dict, repr=False)
     measurements: tuple[Measurement, ...] = field(default=(), repr=False)
+    part_of: str = ""
 
     def __post_init__(self) -> None:
         if self.boundary.is_empty or self.boundary.geom_type != "Polygon" or not self.boundary.is_valid:

@@ -13,6 +13,7 @@ from inkhorn.model.model import Model
 from inkhorn.model.placing import (  # each says how its kinds are placed
     boundaries,  # noqa: F401
     conduits,  # noqa: F401
+    excavations,  # noqa: F401
     screens,  # noqa: F401
     solutes,
     sources,  # noqa: F401

@@ -18,6 +18,7 @@ from inkhorn.model.terms.base import (
 )
 from inkhorn.model.terms.boundaries import (
     DrainTerm,
+    ExcavationTerm,
     FixedHeadTerm,
     HeadDependentTerm,
     RiverTerm,
@@ -25,6 +26,8 @@ from inkhorn.model.terms.boundaries import (
     SpringTerm,
 )
 from inkhorn.model.terms.conduits import ConduitTerm
+from inkhorn.model.terms.rim import RimFlowTerm, RimHeadTerm
+from inkhorn.model.terms.sides import level_driving
 from inkhorn.model.terms.sources import EvapotranspirationTerm, GivenFlowTerm, RechargeTerm
 from inkhorn.model.terms.wells import CollectorTerm, WellTerm
 
@@ -36,12 +39,15 @@ __all__ = [
     "Contribution",
     "DrainTerm",
     "EvapotranspirationTerm",
+    "ExcavationTerm",
     "FixedHeadTerm",
     "GivenFlowTerm",
     "HeadDependentTerm",
     "Input",
     "Moment",
     "RechargeTerm",
+    "RimFlowTerm",
+    "RimHeadTerm",
     "RiverTerm",
     "SeepageTerm",
     "Slope",
@@ -51,6 +57,7 @@ __all__ = [
     "WellTerm",
     "entry_input",
     "feature_input",
+    "level_driving",
     "link_input",
     "placed",
     "placed_fields",

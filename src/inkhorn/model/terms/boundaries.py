@@ -17,6 +17,7 @@ from inkhorn.model.terms.sides import Through, through_side
 
 __all__ = [
     "DrainTerm",
+    "ExcavationTerm",
     "FixedHeadTerm",
     "HeadDependentTerm",
     "RiverTerm",
@@ -306,3 +307,11 @@ class SeepageTerm(DrainTerm):
 
     kind: ClassVar[str] = "seepage"
     watches: ClassVar[Mapping[str, Watch]] = {}  # it waits wherever the water may come up
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class ExcavationTerm(DrainTerm):
+    """Water that leaves by the floor and the sides of a pit that is kept dry: a `DrainTerm` in each of its cells."""
+
+    kind: ClassVar[str] = "excavation"
+    watches: ClassVar[Mapping[str, Watch]] = {}  # its upper cells are dry before long

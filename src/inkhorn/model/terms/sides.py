@@ -8,13 +8,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.model.laws import transmitted
+from inkhorn.model.laws import WaterTable, transmitted
 from inkhorn.model.terms.base import Moment
 
-__all__ = ["Through", "through_side"]
+__all__ = ["Through", "level_driving", "through_side"]
 
 Array = NDArray[np.float64]
 
+_ROUNDS = 200  # of Newton's method, mostly five
 _ALIKE = 1e-6  # m between levels that are taken for alike where their difference divides
 
 
@@ -104,3 +105,33 @@ def through_side(
         by_beyond=by_beyond,
         by_conductivity=by_k,
     )
+
+
+def level_driving(flow: Array, head: Array, lets: Array, bottom: Array, top: Array, law: WaterTable) -> Array:
+    """Return the level at a side that drives given flows through the ground from there to the centre of a cell.
+
+    What `through_side` says the other way about, where nothing else resists.
+
+    Parameters
+    ----------
+    flow : ndarray of float, (n,)
+        Into each cell [m³/day].
+    head : ndarray of float, (n,)
+        Of the cell [m].
+    lets : ndarray of float, (n,)
+        What the ground lets through for a metre of water: its conductivity times width over length [m/day].
+    bottom, top : ndarray of float, (n,)
+        Of the cell [m].
+    law : WaterTable
+        Of partly filled cells.
+    """
+    asked = transmitted(head, bottom, top, law)[0] + flow / lets
+    level = np.array(head, dtype=np.float64)
+    for _ in range(_ROUNDS):
+        found, depth = transmitted(level, bottom, top, law)
+        # the integral bends upwards: from above each step stays above, from below the first one leads there
+        step = (asked - found) / depth
+        level = level + step
+        if (np.abs(step) <= 1e-13 * (np.abs(level) + 1.0)).all():
+            break
+    return level

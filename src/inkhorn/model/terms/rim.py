@@ -1,0 +1,26 @@
+"""What a larger model says at the rim of a smaller one."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import ClassVar
+
+from inkhorn.model.terms.boundaries import FixedHeadTerm
+from inkhorn.model.terms.sources import GivenFlowTerm
+
+__all__ = ["RimFlowTerm", "RimHeadTerm"]
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class RimHeadTerm(FixedHeadTerm):
+    """Heads on outer faces, as a region has them there; see `FixedHeadTerm`."""
+
+    kind: ClassVar[str] = "rim head"
+    usual_crossing: ClassVar[str] = "side"
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class RimFlowTerm(GivenFlowTerm):
+    """Flows through outer faces, as a region has them there; see `GivenFlowTerm`."""
+
+    kind: ClassVar[str] = "rim flow"
