@@ -16,6 +16,7 @@ from .cuts import Agreement as Agreement
 from .cuts import Cut as Cut
 from .cuts import Stretch as Stretch
 from .cuts import cut as cut
+from .cuts import outline_along_flow as outline_along_flow
 from .cuts import propose_rim as propose_rim
 from .ensemble import Carry as Carry
 from .ensemble import Ensemble as Ensemble

@@ -274,9 +274,9 @@ def fit(
 
     project = read_of(site, variant)
     if list_:
-        from inkhorn.model import place
+        from inkhorn.runs.local import placed
 
-        typer.echo(parameter_list(project, place(project.site_on(grid), project.grid(grid))), nl=False)
+        typer.echo(parameter_list(project, placed(project, grid)), nl=False)
         return
     if only_sensitivities:
         if tables is not None and tables.exists():

@@ -103,6 +103,27 @@ def test_closed_along_the_flow_and_otherwise_is_proposed():
     assert not agrees.warnings()
 
 
+def test_an_outline_along_the_flow_is_crossed_on_two_sides_alone():
+    """Of flow around a corner: what enters by one side leaves by the other, next to nothing by those between."""
+    grid = ik.layered(ik.rectangles((0, 0, 3000, 2000), cell=50), [10.0, 4.0, 0.0])
+    c = grid.cells
+    west, south = c.x < 50, (c.y < 50) & (c.x > 2000)
+    ends = terms.FixedHeadTerm(
+        cells=np.flatnonzero(west | south), head=np.where(west, 9.0, 5.0)[west | south]
+    )
+    flow = ik.solve_flow(ik.Model(grid, 5.0, terms=[ends]))
+    outline = ik.outline_along_flow(flow, (1500.0, 900.0), upstream=600.0, downstream=400.0, width=500.0)
+    assert 3e5 < outline.area < 7e5
+    assert shapely.contains_xy(outline, 1500.0, 900.0)
+    stretches = ik.propose_rim(flow, outline)
+    ways = [s.way for s in stretches]
+    assert ways.count("closed") == 2
+    crossed = sum(s.inflow + s.outflow for s in stretches if s.way == "heads")
+    assert sum(s.inflow + s.outflow for s in stretches if s.way == "closed") < 0.02 * crossed
+    with pytest.raises(ik.InputError, match="outside the region"):
+        ik.outline_along_flow(flow, (1500.0, 900.0), upstream=2500.0, downstream=400.0, width=500.0)
+
+
 RADIUS, T, Q = 0.2, 200.0, 1500.0
 
 

@@ -40,7 +40,8 @@ class Agreement(Shown):
     Attributes
     ----------
     difference : ndarray of float, (n_cells,)
-        Head of each local cell less that of the region there; NaN where the region has none [m].
+        Head of each local cell less that of the region there; NaN in dry cells, and where the region has
+        none [m].
     heads : pandas.DataFrame
         At bores, wells, the rim and everywhere: how many, mean, root mean square and greatest difference [m].
     rim : pandas.DataFrame
@@ -99,7 +100,8 @@ def agreement(cut: Cut, flow: FlowResult, step: int) -> Agreement:
     there = np.asarray(rows.sum(axis=1)).ravel() > 0.0
     there &= layer >= 0
     regional = np.asarray(rows @ cut.region.steps[number].heads)
-    difference = np.where(there, record.heads - regional, np.nan)
+    wet = record.heads > cells.bottom
+    difference = np.where(there & wet, record.heads - regional, np.nan)
     rim, inflow = _rim(cut, flow, record, number)
     budget = _budget(cut, flow, record, number, inflow)
     stress = _stress(cut, record, number)

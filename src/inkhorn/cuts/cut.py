@@ -29,10 +29,13 @@ if TYPE_CHECKING:
 
     from inkhorn.transport import TransportResult
 
-__all__ = ["Cut", "cut"]
+__all__ = ["Cut", "cut", "recut"]
 
 Array = NDArray[np.float64]
 Index = NDArray[np.int64]
+
+
+_NEAR_WELLS = 3.0  # cells of the region
 
 
 @dataclass(frozen=True, eq=False)
@@ -170,7 +173,7 @@ def cut(
     Warns
     -----
     InkhornWarning
-        If a rim of flows alone fixes no level in a run through time.
+        If a rim of flows alone fixes no level in a run through time; if wells stand just outside.
 
     Examples
     --------
@@ -199,7 +202,19 @@ def cut(
     there = (stretch_of >= 0) & (at.region_cell >= 0)
     whole = _with_rim(model, stretches, np.where(there, stretch_of, -1), at, flow)
     _refuse_levelless(whole, stretches)
+    _warn_of_wells(flow, shape)
     return Cut(whole, flow, shape, stretches, sources, faces, stretch_of)
+
+
+def recut(model: Model, region: FlowResult, outline: Any, rim: str | Mapping[str, str] | None = None) -> Cut:
+    """Return the cut that a model was made by, as `cut` gives it; what its arrays come from is not told again."""
+    import pandas as pd
+
+    shape = checked_outline(outline, region)
+    stretches = with_ways(propose_rim(region, shape), rim)
+    sources = pd.DataFrame({"array": [], "from": []}).set_index("array")
+    faces = np.arange(len(model.grid.outer_faces))
+    return Cut(model, region, shape, stretches, sources, faces, _stretch_of(model.grid, stretches))
 
 
 def _flow_of(region: Any) -> FlowResult:
@@ -321,6 +336,29 @@ def _in_periods(schedule: Schedule | None, flow: FlowResult, of_step: Any, mean:
             common[min(int(np.searchsorted(ends, end)), len(ends) - 1)] = 1.0
         found.append(common @ made / common.sum())
     return np.array(found)
+
+
+def _warn_of_wells(flow: FlowResult, outline: Any) -> None:
+    """Warn of wells just outside, whose radial flow between cells is not known within."""
+    import shapely
+
+    grid = flow.model.grid
+    near = []
+    for term in flow.model.terms:
+        if term.kind != "well":
+            continue
+        place = np.column_stack([grid.cells.x[term.cells], grid.cells.y[term.cells]])
+        size = np.sqrt(grid.cells.area[term.cells])
+        away = shapely.distance(outline, shapely.points(place))
+        close = (away > 0.0) & (away < _NEAR_WELLS * size)
+        near += [term.feature_names[k] for k in np.unique(term.feature_index[close])]
+    if near:
+        warnings.warn(
+            f"{', '.join(near)}: within {_NEAR_WELLS:g} cells of the region outside the outline, so that the radial flow "
+            "around is not known within. Draw the outline around, or farther off.",
+            InkhornWarning,
+            stacklevel=3,
+        )
 
 
 def _refuse_levelless(model: Model, stretches: tuple[Stretch, ...]) -> None:

@@ -13,7 +13,7 @@ from inkhorn.errors import InputError, did_you_mean
 from inkhorn.flow import FlowResult
 from inkhorn.paths import VelocityMaker
 
-__all__ = ["WAYS", "Stretch", "Way", "checked_outline", "propose_rim", "with_ways"]
+__all__ = ["WAYS", "FlowInPlan", "Stretch", "Way", "checked_outline", "propose_rim", "with_ways"]
 
 Array = NDArray[np.float64]
 Index = NDArray[np.int64]
@@ -148,7 +148,7 @@ def propose_rim(flow: FlowResult, outline: Any, *, along: float = _ALONG) -> tup
     normal = (
         np.column_stack([way[:, 1], -way[:, 0]]) / length[:, None]
     )  # outward, the ring being anticlockwise
-    width = _mean_flow(flow, place - 1e-4 * step * normal)
+    width = FlowInPlan(flow).at(place - 1e-4 * step * normal)
     out, speed = (width * normal).sum(axis=1), np.hypot(*width.T)
     angle = np.degrees(np.arcsin(np.clip(np.abs(out) / np.maximum(speed, 1e-300), 0.0, 1.0)))
     kind = np.where(angle <= along, 0, np.where(out < 0.0, 1, 2))  # along, in, out
@@ -188,23 +188,37 @@ def _cells_along(region: Any, ring: Any) -> Index:
     return np.asarray(shapely.STRtree(region.mesh.polygons()).query(ring, predicate="intersects"))
 
 
-def _mean_flow(flow: FlowResult, place: Array) -> Array:
-    """Flow a metre of width at places, of all layers together, as a mean over the run, (n, 2) [m²/day]."""
-    maker, region = VelocityMaker(flow), flow.model.grid
-    plan = region.mesh.locate(*place.T)
-    there = np.flatnonzero(plan >= 0)
-    found = np.zeros((len(place), 2))
-    triangle = maker.fans.holding(plan[there], *place[there].T)
-    arm = place[there] - maker.fans.origin - maker.fans.corner[triangle, 0]
-    whole = 0.0
-    for number, step in enumerate(flow.steps):
-        lasts = max(step.end - step.begin, 1e-9)
-        value, slope = maker.in_plan(number)
-        for k in range(len(region.layer_names)):
-            prism = k * len(maker.fans) + triangle
-            found[there] += lasts * (value[prism] + slope[prism][:, None] * arm)
-        whole += lasts
-    return found / whole
+class FlowInPlan:
+    """Flow a metre of width of all layers together, as a mean over a run.
+
+    Parameters
+    ----------
+    flow : FlowResult
+    """
+
+    def __init__(self, flow: FlowResult) -> None:
+        self._maker = VelocityMaker(flow)
+        layers, n = len(flow.model.grid.layer_names), len(self._maker.fans)
+        self._value, self._slope, whole = np.zeros((n, 2)), np.zeros(n), 0.0
+        for number, step in enumerate(flow.steps):
+            lasts = max(step.end - step.begin, 1e-9)
+            value, slope = self._maker.in_plan(number)
+            self._value += lasts * value.reshape(layers, n, 2).sum(axis=0)
+            self._slope += lasts * slope.reshape(layers, n).sum(axis=0)
+            whole += lasts
+        self._value /= whole
+        self._slope /= whole
+
+    def at(self, place: Array) -> Array:
+        """Return it at places, (n, 2) [m²/day]; nothing outside the region."""
+        maker = self._maker
+        plan = maker.grid.mesh.locate(*place.T)
+        there = np.flatnonzero(plan >= 0)
+        found = np.zeros((len(place), 2))
+        triangle = maker.fans.holding(plan[there], *place[there].T)
+        arm = place[there] - maker.fans.origin - maker.fans.corner[triangle, 0]
+        found[there] = self._value[triangle] + self._slope[triangle][:, None] * arm
+        return found
 
 
 def _runs(kind: Index, least: int) -> list[tuple[int, int]]:

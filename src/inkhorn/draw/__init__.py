@@ -39,6 +39,7 @@ from inkhorn.draw.flow import (
     water_table,
 )
 from inkhorn.draw.hydrographs import heads_in_time, hydrograph, hydrographs
+from inkhorn.draw.local import rim
 from inkhorn.draw.maps import lay_picture
 from inkhorn.draw.mesh import plan, quality
 from inkhorn.draw.movement import breakthrough, highest_of, paths, plume, snapshots, travel_times, zones
@@ -102,6 +103,7 @@ __all__ = [
     "quality",
     "residual_maps",
     "residual_spread",
+    "rim",
     "save_figure",
     "save_new",
     "section",

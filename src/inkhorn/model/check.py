@@ -339,7 +339,7 @@ def _check_points(model: Model) -> Iterator[Finding]:
                     "Check depth against elevation, sign and unit; `inkhorn draw surface` shows them.",
                 )
             far = np.flatnonzero(shapely.distance(boundary, shapely.points(points.x, points.y)) > reach)
-            if len(far):
+            if len(far) and not model.site.part_of:
                 yield Finding(
                     "warning",
                     f"{_count(len(far), 'data point')} of {name} {'lies' if len(far) == 1 else 'lie'} far outside the "

@@ -52,6 +52,7 @@ class Inputs:
 
     def __init__(self, project: Path) -> None:
         self.project, self.folder = project, project.parent
+        self.beyond: Inputs | None = None  # those of a region's run, where files are looked for next
         self._bytes: dict[Path, bytes] = {}
         self._named: dict[str, Path] = {}  # what those are called that the folder of inputs would not lead to
         self.as_run: dict[str, Any] = {}
@@ -61,12 +62,18 @@ class Inputs:
         except (OSError, ValueError):
             return
         if isinstance(kept, dict) and kept.get("project") == project.name:
-            self.as_run = {k: kept.get(k) for k in ("variant", "grid")}
+            self.as_run = {
+                k: kept.get(k) for k in ("variant", "grid", "region") if k in kept or k != "region"
+            }
             self._elsewhere = kept.get("elsewhere", {})
 
     def path(self, named: str | Path) -> Path:
         """Where a file stands that the project file names so."""
-        return self.folder / self._elsewhere.get(str(named), named)
+        own = self.folder / self._elsewhere.get(str(named), named)
+        if self.beyond is not None and not own.exists():
+            other = self.beyond.path(named)
+            return other if other.exists() else own
+        return own
 
     @property
     def files(self) -> tuple[Path, ...]:
@@ -141,5 +148,7 @@ class Inputs:
             goal.write_bytes(self._bytes[path])
         digests = [f"{sha}  {name}\n" for name, sha in self.digests().items()]
         as_run = {"project": self.project.name, "variant": variant, "grid": grid, "elsewhere": elsewhere}
+        if self.beyond is not None:
+            as_run["region"] = str(self.beyond.folder.parent.resolve())
         (folder / _AS_RUN).write_text(json.dumps(as_run, indent=1, ensure_ascii=False), encoding="utf-8")
         (folder / _DIGESTS).write_text("".join(digests), encoding="utf-8")

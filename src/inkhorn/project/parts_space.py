@@ -181,6 +181,30 @@ class BoundaryPart(Part):
         return self.extent
 
 
+class CutPart(Part):
+    """A local model, cut out of a region that was run: what the region's project says holds here, too.
+
+    This file adds to that or changes it, as a variant does; grids and what is asked (fits, paths, transport, regions,
+    lines) it says itself. Files are looked for beside it, then among the inputs of the region's run.
+    """
+
+    run: str = told("the folder of the region's run", "../quillmere/runs/run-001")
+    outline: ShapeFile | list[tuple[Length, Length]] = told(
+        "of the local model, within the region: a polygon, or its corners", {"file": "outline.geojson"}
+    )
+    rim: Literal["heads", "flows"] | dict[str, Literal["heads", "flows", "closed"]] | None = told(
+        'what water flows across: the region\'s heads or its flows; or what each stretch is, by name, "rest" for all '
+        "others; what `inkhorn check` proposes if not given",
+        {"west rim": "flows", "rest": "heads"},
+        default=None,
+    )
+    plume: str | None = told(
+        "transport begins with this species as the region's run left it; several transports of it by their name",
+        "chloride",
+        default=None,
+    )
+
+
 class LocalPart(Part):
     """Local coordinates: where their origin lies on the map, and how their axes are turned."""
 

@@ -29,7 +29,9 @@ class Places:
 
     def __init__(self, text: str, name: str) -> None:
         self.name = name
-        self.variant: tuple[Places, dict[tuple[Any, ...], tuple[Any, ...]]] | None = None
+        self.over: list[
+            tuple[Places, dict[tuple[Any, ...], tuple[Any, ...]]]
+        ] = []  # files laid over it, in turn
         self.lines: dict[tuple[Any, ...], int] = {}
         here: tuple[Any, ...] = ()
         counts: dict[tuple[Any, ...], int] = {}
@@ -46,9 +48,8 @@ class Places:
                 self.lines.setdefault((*here, *_parts(said.partition("=")[0])), number)
 
     def at(self, path: tuple[Any, ...]) -> str:
-        """Return file and line of a key, in the variant if that is where it stands."""
-        if self.variant is not None:
-            places, origin = self.variant
+        """Return file and line of a key, in the last of the files laid over this one in which it stands."""
+        for places, origin in reversed(self.over):
             for length in range(len(path), 0, -1):
                 if path[:length] in origin:
                     return places.at((*origin[path[:length]], *path[length:]))

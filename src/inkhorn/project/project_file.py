@@ -35,15 +35,22 @@ from inkhorn.project.parts_site import (
     feature_part,
     material_part,
 )
-from inkhorn.project.parts_space import BoundaryPart, LayerPart, LocalPart, SurfacePart
+from inkhorn.project.parts_space import BoundaryPart, CutPart, LayerPart, LocalPart, SurfacePart
 from inkhorn.project.parts_vary import VaryPart
 from inkhorn.project.places import Places
+from inkhorn.project.region_run import RegionRun
 from inkhorn.project.variants import merged
 from inkhorn.site import Feature, Material, declared_fields, kinds, material_fields
 from inkhorn.unit_choice import UnitChoice
 from inkhorn.units import UnitSystem, quantity
 
 __all__ = ["ProjectFile", "load_project_file", "project_model"]
+
+
+_REGION_ALONE = (
+    "boundary", "cut_from", "use_grid", "grids", "fit", "vary", "paths", "transport", "region", "across", "draw",
+    "forecast", "candidate",
+)  # fmt: skip
 
 
 class ProjectFile(Part):
@@ -59,6 +66,7 @@ class ProjectFile(Part):
     leave_out: list[str] = told("features that take no part, by name", ["ditch 3"], default_factory=list)
     units: Units = told("of numbers that carry none", default=Units())
     local: LocalPart | None = told("local coordinates", default=None)
+    cut_from: CutPart | None = told("the region that this is a part of, of a local model", default=None)
     boundary: BoundaryPart = told("one polygon; nothing flows across it but by a feature")
     ground: SurfacePart = told("the uppermost surface")
     layer: list[LayerPart] = told("the layers, from the ground down", min_length=1)
@@ -203,8 +211,41 @@ def _read_toml(path: Path) -> tuple[dict[str, Any], Places]:
         raise InputError(f"{path.name} is not TOML: {problem}.") from None
 
 
-def load_project_file(path: Path, variant: Path | None = None) -> tuple[ProjectFile, Places, list[str]]:
-    """Read and validate a project file, with a variant laid over it.
+def _within_region(given: dict[str, Any], places: Places, region: RegionRun) -> tuple[dict[str, Any], Places]:
+    """The project of a region as it was run, with that of a local model laid over what both share."""
+    whole, below = _read_toml(region.project)
+    below.name = f"{region.project.name} of {region.folder.name}"
+    if region.variant is not None:
+        differs, where = _read_toml(region.variant)
+        whole, origin, _ = merged(whole, differs)
+        where.name = f"variants/{region.variant.name} of {region.folder.name}"
+        below.over.append((where, origin))
+    units, own = whole.get("units", {}), given.get("units", {})
+    for kind in ("length", "time", "concentration"):
+        if isinstance(own, dict) and own.get(kind, units.get(kind)) != units.get(kind):
+            raise InputError(
+                f"{places.at(('units', kind))}: {kind} is in {own[kind]!r}, in the region's project in "
+                f"{units.get(kind)!r}, whose numbers hold here, too. Leave it out."
+            )
+    if "boundary" in given:
+        raise InputError(
+            f"{places.at(('boundary',))}: the boundary of a local model is the `outline` of [cut_from]. Leave it out."
+        )
+    shared = {k: v for k, v in whole.items() if k not in _REGION_ALONE}
+    outline = given["cut_from"].get("outline")
+    if isinstance(outline, dict):
+        shared["boundary"] = {k: v for k, v in outline.items() if k in ("file", "table")}
+    else:
+        shared["boundary"] = {"extent": [0, 0, 1, 1]}  # the outline is told by its corners
+    made, origin, _ = merged(shared, given)
+    below.over.append((places, origin))
+    return made, below
+
+
+def load_project_file(
+    path: Path, variant: Path | None = None, region: RegionRun | None = None
+) -> tuple[ProjectFile, Places, list[str]]:
+    """Read and validate a project file, with a variant laid over it; that of a local model is laid over its region's.
 
     Returns
     -------
@@ -223,11 +264,13 @@ def load_project_file(path: Path, variant: Path | None = None) -> tuple[ProjectF
     declared_elsewhere()
     given, places = _read_toml(path)
     changes: list[str] = []
+    if region is not None:
+        given, places = _within_region(given, places, region)
     if variant is not None:
         differs, where = _read_toml(variant)
         given, origin, changes = merged(given, differs)
         where.name = f"variants/{variant.name}"
-        places.variant = (where, origin)
+        places.over.append((where, origin))
     try:
         units = Units.model_validate(given.get("units", {}))
         system = UnitSystem(units.length, units.time, units.concentration)

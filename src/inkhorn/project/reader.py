@@ -10,6 +10,7 @@ from typing import Any
 from inkhorn.errors import InputError, gathering
 from inkhorn.files import read_picture, read_raster
 from inkhorn.project.inputs import Inputs
+from inkhorn.project.parts import ShapeFile
 from inkhorn.project.parts_grid import MeshPart
 from inkhorn.project.parts_site import SpeciesPart
 from inkhorn.project.project import Project
@@ -64,6 +65,8 @@ class _Reader:
     def boundary(self) -> Any:
         import shapely
 
+        if self.asked.cut_from is not None:
+            return self._outline(self.asked.cut_from.outline)
         part = self.asked.boundary
         if part.sides is not None:
             boundary = shapely.box(*part.sides)
@@ -86,6 +89,29 @@ class _Reader:
                 "nothing is left. Let holes lie inside it."
             )
         return left
+
+    def _outline(self, part: ShapeFile | list[tuple[float, float]]) -> Any:
+        """The outline of a local model."""
+        import shapely
+
+        key = ("cut_from", "outline")
+        if isinstance(part, ShapeFile):
+            shapes = self.source.shapes(part, ("Polygon",), *key)
+            if len(shapes) != 1:
+                raise InputError(
+                    f"{part.file} ({self.source.by(*key)}) holds {len(shapes)} polygons; the outline is one."
+                )
+            return shapes[0].geometry
+        if len(part) < 3:
+            raise InputError(
+                f"{self.source.by(*key)}: the outline has {len(part)} corners; expected three or more."
+            )
+        outline = shapely.Polygon(part)
+        if not outline.is_valid:
+            raise InputError(
+                f"{self.source.by(*key)}: the outline is not valid: {shapely.is_valid_reason(outline)}."
+            )
+        return outline
 
     def materials(self) -> dict[str, Material]:
         made = {}

@@ -20,6 +20,7 @@ from inkhorn.project.coordinates import metre_system
 from inkhorn.project.inputs import Inputs
 from inkhorn.project.parts import ShapeFile
 from inkhorn.project.project_file import load_project_file
+from inkhorn.project.region_run import region_of
 from inkhorn.space import PolygonMesh
 from inkhorn.units import UnitSystem, split_header, unit_factor
 
@@ -66,11 +67,14 @@ class Source:
 
     def __init__(self, path: Path, variant: Path | None = None) -> None:
         self.path, self.inputs = path, Inputs(path)
+        self.region = region_of(path, self.inputs.as_run.get("region"))
+        if self.region is not None:
+            self.inputs.beyond = Inputs(self.region.project)
         with ExitStack() as reading:
             for file in (path, variant):
                 if file is not None and file.is_file():
                     reading.enter_context(self.inputs.reading(file.relative_to(path.parent)))
-            self.asked, self.places, self.changes = load_project_file(path, variant)
+            self.asked, self.places, self.changes = load_project_file(path, variant, self.region)
         u = self.asked.units
         self.units = UnitSystem(u.length, u.time, u.concentration)
         self.read: dict[tuple[str, str], dict[str, Any]] = {}  # what came, by file and table
@@ -81,6 +85,10 @@ class Source:
         self.bare: tuple[str, float] | None = (
             None  # the first file that states none before one does, and its unit
         )
+
+    def says(self, key: str) -> bool:
+        """Whether the project file itself has a table, and not only that of its region."""
+        return any((key,) in origin for _, origin in self.places.over) or self.region is None
 
     def by(self, *key: Any) -> str:
         """Say where a key stands."""

@@ -8,11 +8,12 @@ from typing import Any
 
 import numpy as np
 
-from inkhorn.model import Finding, Findings, Model, check, place
+from inkhorn.model import Finding, Findings, Model, check
 from inkhorn.project import Project
 from inkhorn.runs.fit import FitProduct
 from inkhorn.runs.flow import FlowProduct
 from inkhorn.runs.levels import LevelsProduct
+from inkhorn.runs.local import LocalProduct, placed
 from inkhorn.runs.paths import PathsProduct
 from inkhorn.runs.plume import PlumeProduct
 from inkhorn.runs.product import Product
@@ -20,7 +21,9 @@ from inkhorn.runs.vary import VaryProduct
 
 __all__ = ["PRODUCTS", "check_project", "found_before"]
 
-PRODUCTS: Sequence[Product[Any]] = (FlowProduct(), LevelsProduct(), PathsProduct(), PlumeProduct())
+PRODUCTS: Sequence[Product[Any]] = (
+    FlowProduct(), LocalProduct(), LevelsProduct(), PathsProduct(), PlumeProduct(),
+)  # fmt: skip
 
 
 def check_project(project: Project, grid: str | None = None) -> tuple[Model, Findings]:
@@ -31,7 +34,7 @@ def check_project(project: Project, grid: str | None = None) -> tuple[Model, Fin
         guess = float(np.exp(np.mean(np.log(known)))) if known else 1.0
         supposed = {n: m if m.conducts else replace(m, conductivity=guess) for n, m in site.materials.items()}
         site = replace(site, materials=supposed)
-    model = place(site, project.grid(grid))
+    model = placed(project, grid, site)
     lacking = (
         Finding(
             "error",

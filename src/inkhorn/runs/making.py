@@ -26,6 +26,7 @@ from inkhorn.runs.flow import solved_flow, write_findings
 from inkhorn.runs.folder import RunFolder, describe
 from inkhorn.runs.journal import Journal
 from inkhorn.runs.keeping import new_run_folder, take_up_killed
+from inkhorn.runs.local import begun_with
 from inkhorn.runs.product import Product, Work, digest_of, key_of
 from inkhorn.runs.vary import VaryProduct, varied_runs
 from inkhorn.runs.vary_set_up import VarySetUp, vary_named
@@ -77,7 +78,7 @@ class _Making:
             journal.tell(f"variant {project.variant}: {change}")
         for finding in self.found:
             journal.tell(str(finding))
-        self.initial_heads = project.heads_before(model.grid)
+        self.initial_heads = begun_with(project, model)
         return model
 
     @contextmanager

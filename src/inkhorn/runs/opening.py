@@ -99,9 +99,9 @@ class Run:
 
     @cached_property
     def _placed(self) -> Model:
-        from inkhorn.model import place
+        from inkhorn.runs.local import placed
 
-        return place(self.project.site_on(), self.project.grid())
+        return placed(self.project)
 
     @property
     def model(self) -> Model:

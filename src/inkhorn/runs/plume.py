@@ -74,8 +74,21 @@ def transport_options(project: Project, model: Model, asked: TransportPart) -> d
         "duration": asked.duration, "outputs": asked.outputs, "times": asked.times or None,
         "dispersion": _dispersion(asked), "step_length": asked.step_length, "method": asked.method,
         "immobile": _immobile(asked), "only_in": part_of_grid, "repeated": asked.repeated, "start": asked.start,
-        "keep_flows": bool(asked.across),
+        "keep_flows": bool(asked.across), "initial": _of_region(project, model, asked),
     }  # fmt: skip
+
+
+def _of_region(project: Project, model: Model, asked: TransportPart) -> dict[str, Any] | None:
+    """Concentrations that a local model begins with, of the plume that its region's run ended with."""
+    part = project.asked.cut_from
+    if part is None or part.plume is None or part.plume not in asked.of:
+        return None
+    from inkhorn.runs.local import cut_again
+    from inkhorn.runs.opening import open_run
+
+    assert project.source.region is not None  # it is cut from one
+    plume = open_run(project.source.region.folder).transport(species=part.plume)
+    return {part.plume: cut_again(project, model).initial_concentration(plume)}
 
 
 def _bringing(site: Site) -> list[str]:

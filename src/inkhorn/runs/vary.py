@@ -19,6 +19,7 @@ from inkhorn.model import Finding, Model
 from inkhorn.project import Project, VaryPlan
 from inkhorn.runs.folder import RunFolder
 from inkhorn.runs.journal import Journal
+from inkhorn.runs.local import begun_with
 from inkhorn.runs.product import Picture, Product, Work
 from inkhorn.runs.vary_set_up import VarySetUp
 
@@ -85,7 +86,7 @@ class VaryProduct(Product[Ensemble]):
         work.journal.progress("mean and deviation by derivatives", None)
         set_up = VarySetUp(work.project, asked, work.model)
         table = first_order(
-            work.model, set_up.varied, made.watching.watches, initial_heads=work.project.heads_before(work.model.grid),
+            work.model, set_up.varied, made.watching.watches, initial_heads=begun_with(work.project, work.model),
             solver={k: v for k, v in set_up.solver.items() if k not in ("order", "head_error")},
         )  # fmt: skip
         rows = [k for w in made.watching.watches if w.of_water for k in made.rows_of(w.name)]

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import Any, ClassVar
 
+from inkhorn.model.terms.base import entry_input
 from inkhorn.model.terms.boundaries import FixedHeadTerm
 from inkhorn.model.terms.sources import GivenFlowTerm
 
@@ -15,6 +16,7 @@ __all__ = ["RimFlowTerm", "RimHeadTerm"]
 class RimHeadTerm(FixedHeadTerm):
     """Heads on outer faces, as a region has them there; see `FixedHeadTerm`."""
 
+    head: Any = entry_input("elevation")  # wherever the region's water stands
     kind: ClassVar[str] = "rim head"
     usual_crossing: ClassVar[str] = "side"
 
