@@ -81,7 +81,7 @@ def test_a_pit_in_a_local_model_tells_how_far_it_reaches(local, command):
     (variants / "pit.toml").write_text(PIT + '\n[cut_from.rim]\nrest = "heads"\n', encoding="utf-8")
     code, out, err = command("run", local, "--variant", "pit")
     assert (code, err) == (0, "")
-    assert "that new features take comes by the rim" in out
+    assert "that new features take" in out
     run = ik.open_run(next((local.parent / "runs").glob("run-*")))
     budget = run.flow.budget()
     assert budget.loc["excavation", "out [m³/day]"] > 100.0

@@ -1,4 +1,4 @@
-"""Make the files of the salt store: an outline within the Quillmere, a pit at its depot, the wall around it. All made up."""
+"""Make the files of the salt store: an outline within the Quillmere, a pit, the wall around it. All made up."""
 
 from __future__ import annotations
 
@@ -16,11 +16,25 @@ def save(name: str, shape: shapely.Geometry) -> None:
 
 def main() -> None:
     pit = shapely.affinity.rotate(shapely.box(4395, 3630, 4455, 3670), 20)
-    corners = [(2850, 3250), (3350, 1600), (4650, 1600), (4800, 3000), (4700, 4050), (3000, 4150)]
+    corners = [
+        (2850, 3250),
+        (3350, 1600),
+        (4650, 1600),
+        (5300, 2300),
+        (5250, 3200),
+        (4600, 4100),
+        (3000, 4200),
+    ]
     save("outline.geojson", shapely.Polygon(corners))
     save("pit.geojson", pit)
-    save("wall.geojson", pit.buffer(8.0, join_style="mitre").exterior)
-    floors = {"2027-01-04": 50.0, "2027-02-01": 46.0, "2027-02-15": 44.5, "2027-03-01": 43.5, "2028-01-01": 50.0}
+    save("wall.geojson", shapely.LineString(pit.buffer(8.0, join_style="mitre").exterior.coords))
+    floors = {
+        "2027-01-04": 50.0,
+        "2027-02-01": 46.0,
+        "2027-02-15": 44.5,
+        "2027-03-01": 43.5,
+        "2028-01-01": 50.0,
+    }
     lines = [f"{date},{floor}" for date, floor in floors.items()]
     (HERE / "pit.csv").write_text("date,floor [m]\n" + "\n".join(lines) + "\n", encoding="utf-8")
 

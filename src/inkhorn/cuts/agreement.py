@@ -75,10 +75,12 @@ class Agreement(Shown):
     def warnings(self) -> list[str]:
         """Return what is wrong with the place of the rim, with numbers; nothing if it lies far enough away."""
         found = []
-        if self.stress > 0.0 and self.from_rim > _MUCH * self.stress:
+        drawn, flows = self.from_rim, float(self.rim.iloc[:, 1].sum())
+        if self.stress > 0.0 and drawn > _MUCH * max(self.stress, flows):
             found.append(
-                f"{self.from_rim / self.stress:.0%} of the {self.stress:.4g} m³/day that new features take comes by the "
-                "rim, where the region's heads are held as if these were not there: the rim lies too near"
+                f"of the {self.stress:.4g} m³/day that new features take {drawn:.4g} come by the rim, "
+                f"{drawn / max(flows, 1e-9):.0%} of what flows in there in the region, whose heads are held as if these were "
+                "not there: the rim lies too near"
             )
         if self.stress > 0.0 and self.greatest > 0.0 and self.at_rim > _MUCH * self.greatest:
             found.append(

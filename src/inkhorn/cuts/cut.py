@@ -168,7 +168,7 @@ def cut(
     ------
     InputError
         If the outline crosses itself or reaches beyond the region's cells; if a steady rim of flows alone fixes no
-        level; if the grid lies elsewhere.
+        level; if the grid lies elsewhere; if the region's arrays are not those of its site.
 
     Warns
     -----
@@ -189,7 +189,7 @@ def cut(
     """
     flow = _flow_of(region)
     shape = checked_outline(outline, flow)
-    known = site if site is not None else flow.model.site
+    known = site if site is not None else _site_of(region, flow)
     when = schedule if schedule is not None else _schedule_of(flow)
     if known is not None:
         model, sources = _of_site(known, shape, grid, flow, when)
@@ -221,6 +221,37 @@ def _flow_of(region: Any) -> FlowResult:
     if isinstance(region, FlowResult):
         return region
     return solve_flow(region) if isinstance(region, Model) else region.flow
+
+
+def _site_of(region: Any, flow: FlowResult) -> Site | None:
+    """The site of a region, with what a fit found of it.
+
+    Raises
+    ------
+    InputError
+        If the arrays of its model are not those of its site, and no fit says how they came about.
+    """
+    model = flow.model
+    if model.site is None:
+        return None
+    changed = []
+    for name, trace in model.traces.arrays.items():
+        made = trace.made if hasattr(trace.made, "values") else trace.made[:]
+        values = np.asarray(made.values)  # noqa: PD011 - of a traced array
+        now = model.inputs_in_time.get(name, model.input(name))
+        if now.shape[-1:] == values.shape[-1:] and not np.allclose(
+            now, values, rtol=1e-9, atol=0.0, equal_nan=True
+        ):
+            changed.append(name)
+    if not changed:
+        return model.site
+    fit = getattr(region, "fit", None) if getattr(region, "about", {}).get("kind") == "fit" else None
+    if fit is None:
+        raise InputError(
+            f"the region's {', '.join(changed[:4])} are not what its site says, as after a fit. Give the `site` with edits "
+            "that say the same, or the run of the fit."
+        )
+    return replace(model.site, edits=(*model.site.edits, *fit.parameters.edits(fit.coordinates)))
 
 
 def _schedule_of(flow: FlowResult) -> Schedule | None:

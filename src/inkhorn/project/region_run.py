@@ -59,4 +59,11 @@ def region_of(project: Path, known: str | None) -> RegionRun | None:
     path, variant = inputs / str(about.get("file")), about.get("variant")
     if not path.is_file():
         raise InputError(f'{where}: the inputs of "{folder}" are not there any more. Run the region again.')
-    return RegionRun(folder.resolve(), path, inputs / "variants" / f"{variant}.toml" if variant else None)
+    over = inputs / "variants" / f"{variant}.toml" if variant else None
+    if kind == "fit":  # what it found, and the variant that was fitted
+        over = folder / "fitted.toml"
+        if not over.is_file():
+            raise InputError(
+                f'{where}: "{folder}" has no fitted.toml, which says what the fit found. Fit again.'
+            )
+    return RegionRun(folder.resolve(), path, over)
