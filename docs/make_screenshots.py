@@ -62,6 +62,22 @@ def picture_of_terminal(text: str, path: Path, columns: int = 118) -> None:
     figure.savefig(path)
 
 
+def local(run: Path, path: Path) -> None:
+    """Draw the rim of a local model over its region, and the heads about its pit."""
+    from matplotlib.figure import Figure
+
+    import inkhorn as ik
+
+    made = ik.open_run(run)
+    figure = Figure(figsize=(15.0, 6.4), dpi=90, layout="constrained")
+    left, right = figure.subplots(1, 2)
+    ik.draw.rim(made.cut, ax=left)
+    ax = ik.draw.heads(made.flow, "sand 3", ax=right)
+    ax.set_xlim(4150, 4700)
+    ax.set_ylim(3400, 3900)
+    figure.savefig(path)
+
+
 def conduits(run: Path, path: Path) -> None:
     """Draw the conduits of Averlow at the height of the storm: over heads, along their way, and the spring in time."""
     from matplotlib.figure import Figure
@@ -100,8 +116,6 @@ def main() -> None:
         said(folder, "fit", SITE, "--variant", "points")
         points = folder / "quillmere" / "runs" / "fit-points-001"
         shutil.copyfile(points / "field-conductivity_of_sand.png", HERE / "field.png")
-        of = ("--of", "outflow brook", "--layer", "gravel")
-        said(folder, "draw", "depletion", str(points), *of, "--out", str(HERE / "depletion.png"))
         seasons, run = (
             folder / "quillmere" / "runs" / "run-seasons-001",
             said(folder, "run", SITE, "--variant", "seasons"),
@@ -113,6 +127,9 @@ def main() -> None:
         shutil.copytree(HERE.parents[1] / "examples" / "averlow", folder / "averlow")
         said(folder, "run", "averlow/site.toml")
         conduits(folder / "averlow" / "runs" / "run-001", HERE / "conduits.png")
+        shutil.copytree(HERE.parents[1] / "examples" / "salt_store", folder / "salt_store")
+        said(folder, "run", "salt_store/site.toml")
+        local(folder / "salt_store" / "runs" / "run-001", HERE / "local.png")
         said(folder, "vary", SITE, "--variant", "chances")
         many = folder / "quillmere" / "runs" / "vary-chances-001"
         shutil.copyfile(many / "bands-chloride_at_the_hatchery.png", HERE / "vary.png")

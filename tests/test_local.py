@@ -86,7 +86,16 @@ def test_a_pit_in_a_local_model_tells_how_far_it_reaches(local, command):
     budget = run.flow.budget()
     assert budget.loc["excavation", "out [m³/day]"] > 100.0
     at = run.model.grid.mesh.locate([730.0], [630.0])[0]
-    assert run.flow.water_table(0)[at] < 15.2
+    assert run.flow.water_table(0)[at] < 15.4
+    whole = PIT + "\n[cut_from]\nwhole = true\n"
+    (variants / "whole.toml").write_text(whole, encoding="utf-8")
+    code, out, err = command("run", local, "--variant", "whole")
+    assert (code, err) == (0, "")
+    assert "takes the region's heads" not in out
+    region = ik.open_run(next((local.parent / "runs").glob("*whole*")))
+    assert {"stream", "pit"} <= {f.name for f in region.model.site.features}
+    taken = region.flow.budget().loc["excavation", "out [m³/day]"]
+    assert 0.5 * taken < budget.loc["excavation", "out [m³/day]"] < 2.0 * taken
 
 
 @pytest.mark.parametrize(
@@ -108,3 +117,38 @@ def test_what_no_local_project_can_be_is_refused(local, command, text, words):
     assert words in err.replace("\n", " ")
     assert "Traceback" not in err
     assert not (local.parent / "runs").exists()
+
+
+def test_a_plume_begins_with_that_of_the_region(first_project, command):
+    """What the region's run ended with, by the volume that cells share; the run gives back how it was cut."""
+    site_file = first_project / "site.toml"
+    asked = """
+[[species]]
+name = "salt"
+background = 0
+
+[transport]
+species = "salt"
+duration = "{}"
+dispersivity = "10 m"
+"""
+    text = site_file.read_text(encoding="utf-8").replace(
+        'rate = "250 mm/year"', 'rate = "250 mm/year"\nconcentration = { salt = "50 mg/l" }'
+    )
+    text = text[: text.index("[paths]")] + asked.format("3 years")
+    site_file.write_text(text, encoding="utf-8")
+    assert command("run", site_file)[::2] == (0, "")
+    folder = first_project.parent / "local"
+    folder.mkdir()
+    local = LOCAL.replace("[cut_from]", '[cut_from]\nplume = "salt"').replace("parts = 3", "parts = 1")
+    own = asked[asked.index("[transport]") :].format("10 days")
+    (folder / "site.toml").write_text(local + own, encoding="utf-8")
+    assert command("run", folder / "site.toml")[::2] == (0, "")
+    run = ik.open_run(folder / "runs" / "run-001")
+    region = ik.open_run(first_project / "runs" / "run-001").transport()
+    begun = run.transport().records[0].concentration
+    npt.assert_allclose(begun, run.cut.initial_concentration(region))
+    assert 1.0 < begun.max() <= region.records[-1].concentration.max() + 1e-9
+    assert run.agreement.heads.loc["all cells", "RMS [m]"] < 0.1
+    with pytest.raises(ik.InputError, match="no local model"):
+        _ = ik.open_run(first_project / "runs" / "run-001").cut

@@ -79,8 +79,8 @@ class Agreement(Shown):
         if self.stress > 0.0 and drawn > _MUCH * max(self.stress, flows):
             found.append(
                 f"of the {self.stress:.4g} m³/day that new features take {drawn:.4g} come by the rim, "
-                f"{drawn / max(flows, 1e-9):.0%} of what flows in there in the region, whose heads are held as if these were "
-                "not there: the rim lies too near"
+                f"{drawn / max(flows, 1e-9):.0%} of what flows in there in the region, whose heads are held as if these "
+                "were not there: the rim lies too near"
             )
         if self.stress > 0.0 and self.greatest > 0.0 and self.at_rim > _MUCH * self.greatest:
             found.append(

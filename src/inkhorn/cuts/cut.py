@@ -237,7 +237,7 @@ def _site_of(region: Any, flow: FlowResult) -> Site | None:
     changed = []
     for name, trace in model.traces.arrays.items():
         made = trace.made if hasattr(trace.made, "values") else trace.made[:]
-        values = np.asarray(made.values)  # noqa: PD011 - of a traced array
+        values = np.asarray(made.values)
         now = model.inputs_in_time.get(name, model.input(name))
         if now.shape[-1:] == values.shape[-1:] and not np.allclose(
             now, values, rtol=1e-9, atol=0.0, equal_nan=True
@@ -248,8 +248,8 @@ def _site_of(region: Any, flow: FlowResult) -> Site | None:
     fit = getattr(region, "fit", None) if getattr(region, "about", {}).get("kind") == "fit" else None
     if fit is None:
         raise InputError(
-            f"the region's {', '.join(changed[:4])} are not what its site says, as after a fit. Give the `site` with edits "
-            "that say the same, or the run of the fit."
+            f"the region's {', '.join(changed[:4])} are not what its site says, as after a fit. Give the `site` with "
+            "edits that say the same, or the run of the fit."
         )
     return replace(model.site, edits=(*model.site.edits, *fit.parameters.edits(fit.coordinates)))
 

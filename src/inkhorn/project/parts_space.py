@@ -198,6 +198,11 @@ class CutPart(Part):
         {"west rim": "flows", "rest": "heads"},
         default=None,
     )
+    whole: bool = told(
+        "solve the whole region with what this file says and on its grid, instead of cutting: to see what a cut misses",
+        True,
+        default=False,
+    )
     plume: str | None = told(
         "transport begins with this species as the region's run left it; several transports of it by their name",
         "chloride",

@@ -13,6 +13,7 @@ from inkhorn.files import read_last_heads
 from inkhorn.model import Finding, dimension_of
 from inkhorn.project.inputs import Inputs
 from inkhorn.project.parts_grid import FileMeshPart, MeshPart
+from inkhorn.project.parts_space import CutPart
 from inkhorn.project.project_file import ProjectFile
 from inkhorn.project.read_fit import FitPlan, Places
 from inkhorn.project.read_vary import VaryPlan
@@ -112,6 +113,12 @@ class Project:
                 inside &= np.array(made)[cells.material_layer]
             found[part.name] = inside
         return found
+
+    @property
+    def cut_from(self) -> CutPart | None:
+        """What it is cut out of, if it is a local model that is."""
+        part = self.asked.cut_from
+        return None if part is None or part.whole else part
 
     @property
     def read(self) -> tuple[dict[str, Any], ...]:

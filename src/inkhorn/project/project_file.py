@@ -48,7 +48,7 @@ __all__ = ["ProjectFile", "load_project_file", "project_model"]
 
 
 _REGION_ALONE = (
-    "boundary", "cut_from", "use_grid", "grids", "fit", "vary", "paths", "transport", "region", "across", "draw",
+    "cut_from", "use_grid", "grids", "fit", "vary", "paths", "transport", "region", "across", "draw",
     "forecast", "candidate",
 )  # fmt: skip
 
@@ -232,11 +232,6 @@ def _within_region(given: dict[str, Any], places: Places, region: RegionRun) -> 
             f"{places.at(('boundary',))}: the boundary of a local model is the `outline` of [cut_from]. Leave it out."
         )
     shared = {k: v for k, v in whole.items() if k not in _REGION_ALONE}
-    outline = given["cut_from"].get("outline")
-    if isinstance(outline, dict):
-        shared["boundary"] = {k: v for k, v in outline.items() if k in ("file", "table")}
-    else:
-        shared["boundary"] = {"extent": [0, 0, 1, 1]}  # the outline is told by its corners
     made, origin, _ = merged(shared, given)
     below.over.append((places, origin))
     return made, below

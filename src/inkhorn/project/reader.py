@@ -65,7 +65,7 @@ class _Reader:
     def boundary(self) -> Any:
         import shapely
 
-        if self.asked.cut_from is not None:
+        if self.asked.cut_from is not None and not self.asked.cut_from.whole:
             return self._outline(self.asked.cut_from.outline)
         part = self.asked.boundary
         if part.sides is not None:

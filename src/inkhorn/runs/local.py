@@ -52,7 +52,7 @@ def cut_of(project: Project, grid: str | None = None, site: Site | None = None) 
     InputError
         If the outline is none within the region, or the rim is not one of it.
     """
-    part = project.asked.cut_from
+    part = project.cut_from
     assert part is not None  # asked for
     flow = _region(project)
     known = project.site_on(grid) if site is None else site
@@ -68,7 +68,7 @@ def cut_of(project: Project, grid: str | None = None, site: Site | None = None) 
 
 def cut_again(project: Project, model: Model) -> Cut:
     """The cut that a model was made by, without making it once more."""
-    part = project.asked.cut_from
+    part = project.cut_from
     assert part is not None  # asked for
     last = _LAST.get("cut")
     if last is None or last.model is not model or last.region is not _region(project):
@@ -78,7 +78,7 @@ def cut_again(project: Project, model: Model) -> Cut:
 
 def placed(project: Project, grid: str | None = None, site: Site | None = None) -> Model:
     """Place a project's site on one of its grids; of a local model with what its region says at its rim."""
-    if project.asked.cut_from is not None:
+    if project.cut_from is not None:
         return cut_of(project, grid, site).model
     return place(project.site_on(grid) if site is None else site, project.grid(grid))
 
@@ -86,7 +86,7 @@ def placed(project: Project, grid: str | None = None, site: Site | None = None) 
 def begun_with(project: Project, model: Model) -> Any:
     """Heads that a run begins with, (n_cells,) [m]: those told, of a local model else the region's; None for others."""
     told = project.heads_before(model.grid)
-    if told is not None or project.asked.cut_from is None:
+    if told is not None or project.cut_from is None:
         return told
     return cut_again(project, model).initial_heads()
 
@@ -98,7 +98,7 @@ class LocalProduct(Product[Agreement]):
     what = "the cut"
 
     def requests(self, project: Project, model: Model) -> Sequence[CutPart]:
-        return [] if project.asked.cut_from is None else [project.asked.cut_from]
+        return [] if project.cut_from is None else [project.cut_from]
 
     def lacks(self, project: Project, model: Model, asked: CutPart) -> Iterator[Finding]:
         for one in cut_again(project, model).stretches:

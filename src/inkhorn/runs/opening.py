@@ -17,6 +17,7 @@ if TYPE_CHECKING:  # loaded when it is used: a folder is opened at once
     from numpy.typing import NDArray
 
     from inkhorn.calibration import FitResult
+    from inkhorn.cuts import Agreement, Cut
     from inkhorn.ensemble import Ensemble
     from inkhorn.flow import FlowResult
     from inkhorn.model import Model
@@ -204,6 +205,26 @@ class Run:
             known = list(made)
             raise InputError(f'"{self.path}" has no {wanted}; it has {known}.{did_you_mean(wanted, known)}')
         return made[wanted]
+
+    @cached_property
+    def cut(self) -> Cut:
+        """How a local model was cut out of its region, whose run has to be where it was.
+
+        Raises
+        ------
+        InputError
+            If the run is of no local model.
+        """
+        from inkhorn.runs.local import cut_again
+
+        if self.project.cut_from is None:
+            raise InputError(f'"{self.path}" is of no local model: its project has no [cut_from].')
+        return cut_again(self.project, self.flow.model)
+
+    @property
+    def agreement(self) -> Agreement:
+        """How a local model and its region agree at the end."""
+        return self.cut.agreement(self.flow)
 
     def _of(self, product: Product[Any], name: str) -> Any:
         asked = {a.name: a for a in product.requests(self.project, self._placed)}

@@ -80,7 +80,7 @@ def transport_options(project: Project, model: Model, asked: TransportPart) -> d
 
 def _of_region(project: Project, model: Model, asked: TransportPart) -> dict[str, Any] | None:
     """Concentrations that a local model begins with, of the plume that its region's run ended with."""
-    part = project.asked.cut_from
+    part = project.cut_from
     if part is None or part.plume is None or part.plume not in asked.of:
         return None
     from inkhorn.runs.local import cut_again
