@@ -45,6 +45,9 @@ def local(first_project, command):
 
 
 def test_a_local_model_runs_opens_and_agrees_with_its_region(local, command):
+    code, out, err = command("draw", "rim", local, "--out", local.parent / "rim.png")
+    assert (code, err) == (0, "")
+    assert (local.parent / "rim.png").stat().st_size > 20_000
     code, out, err = command("run", local)
     assert (code, err) == (0, "")
     assert "takes the region's heads" in out
@@ -65,6 +68,7 @@ def test_a_local_model_runs_opens_and_agrees_with_its_region(local, command):
     again = ik.solve_flow(run.model)
     npt.assert_allclose(again.steps[0].heads, run.flow.steps[0].heads, atol=1e-6)
     region = ik.open_run(local.parent.parent / "first" / "runs" / "run-001")
+    assert set(run.cut.sources["from"]) == {"the site", "the region's flow"}
     made = ik.cut(region, [(400, 300), (900, 300), (900, 800), (400, 800)], rim="heads")
     assert made.model.grid.layer_names == ("sand", "gravel")
     agrees = made.agreement(made.solve())

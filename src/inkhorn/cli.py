@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 import inkhorn.cli_draw_conduits  # its commands
+import inkhorn.cli_draw_local  # its commands
 import inkhorn.cli_draw_run  # noqa: F401  # its commands
 from inkhorn.cli_draw import (
     GridName,

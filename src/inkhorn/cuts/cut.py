@@ -187,6 +187,8 @@ def cut(
     >>> part.solve().steps[0].heads.round(6).tolist()
     [9.333333, 9.111111, 8.888889, 8.666667]
     """
+    import pandas as pd
+
     flow = _flow_of(region)
     shape = checked_outline(outline, flow)
     known = site if site is not None else _site_of(region, flow)
@@ -203,18 +205,16 @@ def cut(
     whole = _with_rim(model, stretches, np.where(there, stretch_of, -1), at, flow)
     _refuse_levelless(whole, stretches)
     _warn_of_wells(flow, shape)
-    return Cut(whole, flow, shape, stretches, sources, faces, stretch_of)
+    more = _sources(whole).drop(index=sources.index)
+    return Cut(whole, flow, shape, stretches, pd.concat([sources, more]), faces, stretch_of)
 
 
 def recut(model: Model, region: FlowResult, outline: Any, rim: str | Mapping[str, str] | None = None) -> Cut:
-    """Return the cut that a model was made by, as `cut` gives it; what its arrays come from is not told again."""
-    import pandas as pd
-
+    """Return the cut that a model made of a site was made by, as `cut` gives it."""
     shape = checked_outline(outline, region)
     stretches = with_ways(propose_rim(region, shape), rim)
-    sources = pd.DataFrame({"array": [], "from": []}).set_index("array")
     faces = np.arange(len(model.grid.outer_faces))
-    return Cut(model, region, shape, stretches, sources, faces, _stretch_of(model.grid, stretches))
+    return Cut(model, region, shape, stretches, _sources(model), faces, _stretch_of(model.grid, stretches))
 
 
 def _flow_of(region: Any) -> FlowResult:
@@ -291,12 +291,19 @@ def _of_site(
     site: Site, outline: Any, given: PlanMesh | Grid | None, flow: FlowResult, schedule: Schedule | None
 ) -> tuple[Model, pd.DataFrame]:
     """The model as the site has it within an outline, and from where its arrays are."""
-    import pandas as pd
-
     local = site_within(site, outline, flow.model.name, schedule)
     grid = _own_cells(outline, flow.model.grid) if given is None else given
     model = place(local, grid, water_table=flow.model.water_table)
-    return model, pd.DataFrame({"array": list(model.inputs), "from": "the site"}).set_index("array")
+    return model, _sources(model)
+
+
+def _sources(model: Model) -> pd.DataFrame:
+    """From where the arrays of a model made of a site are."""
+    import pandas as pd
+
+    of_rim = ("rim head.", "rim flow.")
+    found = ["the region's flow" if name.startswith(of_rim) else "the site" for name in model.inputs]
+    return pd.DataFrame({"array": list(model.inputs), "from": found}).set_index("array")
 
 
 def _stretch_of(grid: Grid, stretches: tuple[Stretch, ...]) -> Index:

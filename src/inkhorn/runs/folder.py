@@ -37,6 +37,7 @@ FILES = {  # every file of a run: what it is called, and what is in it; {} is a 
     "periods": ("periods.csv", "when periods begin and end, and what changes"),
     "well levels": ("well_levels.csv", "levels in wells, what they take, and from which layer"),
     "rim": ("rim.csv", "the rim of a local model: what each stretch is, and what flows across it in the region"),
+    "cut arrays": ("cut_arrays.csv", "from where each array of a local model is: the site, or the region's flow"),
     "agreement of heads": ("agreement_heads.csv", "how far the heads of a local model are from those of its region"),
     "agreement at the rim": ("agreement_rim.csv", "what passes the rim, in the region and here"),
     "agreement of budgets": ("agreement_budget.csv", "the budgets of a local model and of its region within the outline"),

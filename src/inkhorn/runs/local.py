@@ -121,7 +121,9 @@ class LocalProduct(Product[Agreement]):
 
     def write(self, work: Work, asked: CutPart, made: Agreement) -> None:
         file, units = work.folder.file, work.project.shown_in
-        write_table(cut_again(work.project, work.model).rim(), file("rim"), units)
+        made_by = cut_again(work.project, work.model)
+        write_table(made_by.rim(), file("rim"), units)
+        write_table(made_by.sources, file("cut arrays"), units)
         write_table(made.heads, file("agreement of heads"), units)
         write_table(made.rim, file("agreement at the rim"), units)
         write_table(made.budget, file("agreement of budgets"), units)
