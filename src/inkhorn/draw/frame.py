@@ -116,16 +116,29 @@ def _scale_bar(ax: Axes, covered: Callable[[Any, Any], Any] | None, *, north: bo
     wide = length / (east - west)
     x, y = _emptiest_corner(ax, covered, wide + 0.06 * north, 0.09 if north else 0.05)
     on_axes: dict[str, Any] = {"transform": ax.transAxes, "zorder": 8}
-    for k, colour in enumerate((INK, "white")):
-        ax.add_patch(
-            Rectangle(
-                (x + 0.5 * k * wide, y), 0.5 * wide, 0.012, fc=colour, ec=INK, lw=0.7, gid=_BAR, **on_axes
-            )
-        )
-    words = f"{length / 1000:g} km" if length >= 1000 else f"{length:g} m"
-    ax.text(
-        x + 0.5 * wide, y + 0.018, words, ha="center", va="bottom", fontsize=8, color=INK, path_effects=halo(), **on_axes
+    halves = [
+        Rectangle((x, y), 0.5 * wide, 0.012, fc=c, ec=INK, lw=0.7, gid=_BAR, **on_axes)
+        for c in (INK, "white")
+    ]
+    for half in halves:
+        ax.add_patch(half)
+    words = ax.text(
+        x + 0.5 * wide, y + 0.018, "", ha="center", va="bottom", fontsize=8, color=INK, path_effects=halo(), **on_axes
     )  # fmt: skip
+
+    def measure(ax: Any) -> None:
+        """Be of a round length whatever part of the map is shown."""
+        west, east = ax.get_xlim()
+        length = _round_length(wide * abs(east - west))
+        share = length / abs(east - west)
+        for k, half in enumerate(halves):
+            half.set_x(x + 0.5 * k * share)
+            half.set_width(0.5 * share)
+        words.set_x(x + 0.5 * share)
+        words.set_text(f"{length / 1000:g} km" if length >= 1000 else f"{length:g} m")
+
+    measure(ax)
+    ax.callbacks.connect("xlim_changed", measure)
     if north:
         at = x + wide + 0.04
         ax.annotate(
