@@ -205,6 +205,19 @@ def test_a_well_beside_a_stream_in_time_is_as_good_as_on_fine_cells_throughout()
     assert off(local.solve()) < 1.1 * off(fine) < 0.5 * off(whole)
 
 
+def test_what_acts_on_the_own_rim_of_a_region_of_arrays_is_taken_over():
+    """On the same sides; on others it is refused."""
+    whole = ik.solve_flow(uniform_with_well(550.0, 100.0))
+    outline = shapely.box(-550, -350, 150, 350)
+    local = ik.cut(whole, outline)
+    assert {s.way for s in local.stretches} == {"own", "heads"}
+    assert len(local.model.term("fixed head").cells) == 7
+    agrees = local.agreement(local.solve(closure=1e-12))
+    assert np.nanmax(np.abs(agrees.difference)) < 1e-8
+    with pytest.raises(ik.InputError, match="acts on its own rim"):
+        ik.cut(whole, outline, grid=ik.rectangles(outline, cell=50))
+
+
 def test_finer_cells_agree_within_the_errors_of_the_region():
     """Refining both, the difference falls with the square of the cells'."""
     found = []

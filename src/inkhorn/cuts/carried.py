@@ -124,7 +124,8 @@ def _carried(
             f"the region was made of arrays, and its {term.kind} cannot be taken over. Make it of a "
             "site, or leave it out."
         )
-    kept = np.flatnonzero(term.outer_face < 0)  # what lies on its rim stays there
+    kept = np.flatnonzero(term.outer_face < 0)
+    of_rim = _on_own_rim(term, region.grid, grid)
     rows = shared.volume.tocsc()[:, term.cells[kept]].tocoo()
     entry, cell = kept[rows.col], rows.row.astype(np.int64)
     share = rows.data / shared.of[term.cells[entry]]
@@ -139,6 +140,9 @@ def _carried(
         entry, cell, share = entry[some], cell[some], share[some]
     real = share > 1e-12
     entry, cell, share = entry[real], cell[real], share[real]
+    face = np.full(len(entry), -1)
+    entry, cell, face = (np.concatenate(v) for v in zip((entry, cell, face), of_rim, strict=True))
+    share = np.append(share, np.ones(len(of_rim[0])))
     if not len(entry):
         return None, {}
     made: dict[str, tuple[Index, Any]] = {}
@@ -154,10 +158,45 @@ def _carried(
         cells=cell,
         feature_index=term.feature_index[entry],
         crossing=term.crossing[entry],
-        outer_face=-1,
+        outer_face=face,
         **given,
     )
     return new, made
+
+
+def _on_own_rim(term: Term, region: Grid, grid: Grid) -> tuple[Index, Index, Index]:
+    """Entries on outer faces of the region that are outer faces of the local grid, too; their cells and faces there.
+
+    Raises
+    ------
+    InputError
+        If one lies on the rim of the local grid, but is none of its faces.
+    """
+    import shapely
+    from scipy.spatial import KDTree
+
+    entry = np.flatnonzero(term.outer_face >= 0)
+    if not len(entry):
+        return entry, entry, entry
+    of, to = region.outer_faces, grid.outer_faces
+    face = term.outer_face[entry]
+    size = np.sqrt(region.cells.area[of.cell[face]])
+
+    def spot(g: Grid, faces: Any, which: Index) -> Array:
+        cells = g.cells
+        height = 0.5 * (cells.bottom + cells.top)[faces.cell[which]]
+        return np.column_stack([faces.middle[which], height, faces.length[which]])
+
+    away, same = KDTree(spot(grid, to, np.arange(len(to)))).query(spot(region, of, face))
+    there = away < 1e-6 * size
+    outline = shapely.boundary(shapely.union_all(grid.mesh.polygons()))
+    beside = shapely.dwithin(outline, shapely.points(of.middle[face]), 1e-3 * size)
+    if (beside & ~there).any():
+        raise InputError(
+            f"the region's {term.kind} acts on its own rim, where the local grid has other sides. Keep the region's own "
+            "cells, or make the region of a site."
+        )
+    return entry[there], to.cell[same[there]], same[there]
 
 
 def _wells(term: Any, region: Grid, grid: Grid) -> tuple[Term | None, dict[str, tuple[Index, Any]]]:
