@@ -218,6 +218,21 @@ def test_what_acts_on_the_own_rim_of_a_region_of_arrays_is_taken_over():
         ik.cut(whole, outline, grid=ik.rectangles(outline, cell=50))
 
 
+def test_holes_of_the_grid_stay_closed_and_a_grid_elsewhere_is_refused():
+    grid = ik.layered(ik.rectangles((0, 0, 3000, 2000), cell=100), [10.0, 0.0])
+    sides = np.flatnonzero((grid.cells.x < 100) | (grid.cells.x > 2900))
+    ends = terms.FixedHeadTerm(cells=sides, head=np.where(grid.cells.x[sides] < 1500, 9.0, 5.0))
+    flow = ik.solve_flow(ik.Model(grid, 5.0, terms=[ends]))
+    outline, hole = shapely.box(800, 500, 2200, 1500), shapely.box(1300, 900, 1700, 1100)
+    local = ik.cut(flow, outline, grid=ik.rectangles(outline.difference(hole), cell=50), rim="heads")
+    faces = local.model.term("rim head").outer_face
+    middle = shapely.points(local.model.grid.outer_faces.middle[faces])
+    assert shapely.distance(outline.exterior, middle).max() < 1.0
+    assert len(faces) < len(local.model.grid.outer_faces)
+    with pytest.raises(ik.InputError, match="the grid ends at"):
+        ik.cut(flow, outline, grid=ik.rectangles(shapely.box(800, 500, 1900, 1500), cell=50))
+
+
 def test_finer_cells_agree_within_the_errors_of_the_region():
     """Refining both, the difference falls with the square of the cells'."""
     found = []

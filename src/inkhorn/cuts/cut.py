@@ -35,6 +35,7 @@ Array = NDArray[np.float64]
 Index = NDArray[np.int64]
 
 
+_FAR_OFF = 1.5  # of a cell's size: faces of whole cells along a slanted outline lie no farther from it
 _NEAR_WELLS = 3.0  # cells of the region
 
 
@@ -307,14 +308,34 @@ def _sources(model: Model) -> pd.DataFrame:
 
 
 def _stretch_of(grid: Grid, stretches: tuple[Stretch, ...]) -> Index:
-    """The stretch that each outer face stands for: the nearest to its middle; -1 for those on the region's own rim."""
+    """The stretch that each outer face stands for: the nearest to its middle.
+
+    -1 for those on the region's own rim, and around holes of the grid.
+
+    Raises
+    ------
+    InputError
+        If the grid ends elsewhere than the outline.
+    """
     import shapely
 
-    middle = shapely.points(grid.outer_faces.middle)
+    outer = grid.outer_faces
+    middle, size = shapely.points(outer.middle), np.sqrt(grid.cells.area[outer.cell])
     away = np.array([shapely.distance(middle, s.line) for s in stretches])
-    nearest = away.argmin(axis=0)
+    nearest, off = away.argmin(axis=0), away.min(axis=0)
+    far = np.flatnonzero(off > _FAR_OFF * size)
+    if len(far):
+        whole = shapely.get_parts(shapely.union_all(grid.mesh.polygons(), grid_size=1e-6 * float(size.min())))
+        rims = shapely.MultiLineString([shapely.get_exterior_ring(part) for part in whole])
+        astray = far[shapely.distance(middle[far], rims) < 1e-3 * size[far]]
+        if len(astray):
+            x, y = outer.middle[astray[0]]
+            raise InputError(
+                f"the grid ends at x={x:.6g}, y={y:.6g}, {off[astray[0]]:.4g} m from the outline. Make it within that, as "
+                "by rectangles(outline, cell=…)."
+            )
     own = np.array([s.way == "own" for s in stretches])
-    return np.where(own[nearest], -1, nearest)
+    return np.where(own[nearest] | (off > _FAR_OFF * size), -1, nearest)
 
 
 def _with_rim(
