@@ -331,8 +331,8 @@ def _stretch_of(grid: Grid, stretches: tuple[Stretch, ...]) -> Index:
         if len(astray):
             x, y = outer.middle[astray[0]]
             raise InputError(
-                f"the grid ends at x={x:.6g}, y={y:.6g}, {off[astray[0]]:.4g} m from the outline. Make it within that, as "
-                "by rectangles(outline, cell=…)."
+                f"the grid ends at x={x:.6g}, y={y:.6g}, {off[astray[0]]:.4g} m from the outline. Make it within that, "
+                "as by rectangles(outline, cell=…)."
             )
     own = np.array([s.way == "own" for s in stretches])
     return np.where(own[nearest] | (off > _FAR_OFF * size), -1, nearest)
