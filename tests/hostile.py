@@ -482,7 +482,7 @@ def _in_child(command: list[str], folder: Path) -> None:
 
             return marked
 
-        checking.place = marking(checking.place, "placed")
+        checking.placed = marking(checking.placed, "placed")
         if hasattr(making, "place"):
             making.place = marking(making.place, "placed")
         flow.solve_flow = marking(flow.solve_flow, "solved")
