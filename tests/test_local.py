@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import numpy.testing as npt
 import pandas as pd
 import pytest
+import shapely
 
 import inkhorn as ik
 from inkhorn.draw import rim
@@ -73,6 +76,9 @@ def test_a_local_model_runs_opens_and_agrees_with_its_region(local, command):
     assert made.model.grid.layer_names == ("sand", "gravel")
     agrees = made.agreement(made.solve())
     assert np.nanmax(np.abs(agrees.difference)) < 0.05
+    missing = ik.Edit("porosity", 0.2, shape=shapely.box(400, 300, 401, 301))
+    with pytest.warns(ik.InkhornWarning, match="meets no cell of this part"):
+        ik.cut(region, made.outline, site=replace(region.site, edits=(missing,)))
     ax = rim(made)
     assert "rim of a local model" in ax.get_title()
     ax.figure.clear()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import numpy.testing as npt
 import pytest
@@ -214,6 +216,13 @@ def test_what_acts_on_the_own_rim_of_a_region_of_arrays_is_taken_over():
     assert len(local.model.term("fixed head").cells) == 7
     agrees = local.agreement(local.solve(closure=1e-12))
     assert np.nanmax(np.abs(agrees.difference)) < 1e-8
+    lake = terms.HeadDependentTerm(cells=[60], head=50.0, way=0.3, beyond=4.0)
+    fine = ik.cut(
+        replace(whole.model, terms=(*whole.model.terms, lake)),
+        shapely.box(-300, -300, 300, 300),
+        grid=ik.rectangles((-300, -300, 300, 300), cell=30),
+    )
+    npt.assert_allclose([getattr(fine.model.term(lake.kind), n).sum() for n in ("way", "beyond")], [0.3, 4.0])
     with pytest.raises(ik.InputError, match="acts on its own rim"):
         ik.cut(whole, outline, grid=ik.rectangles(outline, cell=50))
 

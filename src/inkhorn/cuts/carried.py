@@ -23,6 +23,7 @@ Array = NDArray[np.float64]
 Index = NDArray[np.int64]
 
 _SHARED_OUT = ("conductance", "flow", "area")  # dimensions of what cells that a cell falls into share
+_OF_WIDTH = ("way", "beyond")  # what grows with the width that water passes, likewise
 _LAYERED = (
     "fixed head",
     "river",
@@ -72,7 +73,7 @@ def carried_model(region: Model, grid: Grid, schedule: Schedule | None) -> tuple
     Raises
     ------
     InputError
-        If a term acts on outer faces, or is of a kind that cannot be taken over.
+        If a term acts on outer faces that the other grid does not have, or is of a kind that cannot be taken over.
     """
     import pandas as pd
 
@@ -148,7 +149,7 @@ def _carried(
     made: dict[str, tuple[Index, Any]] = {}
     given: dict[str, Any] = {}
     for name, said in term.declared_inputs().items():
-        weight = share if said.dimension in _SHARED_OUT else 1.0
+        weight = share if said.dimension in _SHARED_OUT or name in _OF_WIDTH else 1.0
         made[name] = (entry, weight)
         given[name] = term.over_entries(name, np.asarray(getattr(term, name)))[entry] * weight
     for name in placed_fields(type(term)):

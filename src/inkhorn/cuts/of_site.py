@@ -46,7 +46,7 @@ def site_within(site: Site, outline: Any, region: str, schedule: Schedule | None
         if not gone & {m.level_in, m.drawdown_in, *(m.between or ()), *m.gain_of}
         and (m.across is None or outline.intersects(m.across))
     ]  # fmt: skip
-    edits = [e for e in site.edits if _acts(e, outline, gone, lost)]
+    edits = [replace(e, may_miss=True) for e in site.edits if _acts(e, outline, gone, lost)]
     return replace(
         site, boundary=outline, features=tuple(features), bores=tuple(bores), schedule=schedule, edits=tuple(edits),
         measurements=tuple(measurements), part_of=region,

@@ -60,8 +60,8 @@ def outline_along_flow(
     size = float(np.sqrt(region.mesh.area[_cell_at(region, start)]))
     across = np.concatenate(
         [
-            _followed(field, start, 0.5 * wide, size, turn=1.0)[::-1, 0],
-            _followed(field, start, 0.5 * wide, size, turn=-1.0)[1:, 0],
+            _refuse_stuck(_followed(field, start, 0.5 * wide, size, turn=1.0)[:, 0])[::-1],
+            _refuse_stuck(_followed(field, start, 0.5 * wide, size, turn=-1.0)[:, 0])[1:],
         ]
     )
     run = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(across, axis=0).T))])
@@ -69,7 +69,7 @@ def outline_along_flow(
     begins = np.column_stack([np.interp(at, run, across[:, k]) for k in (0, 1)])
     ends = []
     for length, way in ((up, -1.0), (down, 1.0)):
-        middle = _followed(field, begins[[_LINES // 2]], length, size, way=way)[:, 0]
+        middle = _refuse_stuck(_followed(field, begins[[_LINES // 2]], length, size, way=way)[:, 0])
         level = _heads(flow, middle[[-1]])[0]
         lines = _followed(field, begins, 2.0 * length, size, way=way)
         ends.append([_until(flow, lines[:, k], level, way) for k in range(_LINES)])
@@ -99,13 +99,8 @@ def _followed(
     def direction(at: Array) -> Array:
         flow = field.at(at)
         speed = np.hypot(*flow.T)
-        if not (speed > 0.0).all():
-            lost = at[int(speed.argmin())]
-            raise InputError(
-                f"no water flows at x={lost[0]:.6g}, y={lost[1]:.6g}, or it lies outside the region. Draw a smaller "
-                "outline."
-            )
-        ahead = flow / speed[:, None]
+        # where none flows, as outside the region, a line stays
+        ahead = flow / np.where(speed > 0.0, speed, 1.0)[:, None]
         return turn * np.column_stack([-ahead[:, 1], ahead[:, 0]]) if turn else way * ahead
 
     n = min(max(int(np.ceil(length / (_STEP * size))), 4), _MOST)
@@ -118,6 +113,16 @@ def _followed(
         four = direction(here + step * three)
         places.append(here + step / 6.0 * (one + 2.0 * two + 2.0 * three + four))
     return np.array(places)
+
+
+def _refuse_stuck(line: Array) -> Array:
+    """Refuse a line that came to a stop; return it."""
+    if (line[-1] == line[-2]).all():
+        x, y = line[-1]
+        raise InputError(
+            f"no water flows at x={x:.6g}, y={y:.6g}, or it lies outside the region. Draw a smaller outline."
+        )
+    return line
 
 
 def _heads(flow: FlowResult, place: Array) -> Array:
@@ -136,5 +141,11 @@ def _heads(flow: FlowResult, place: Array) -> Array:
 def _until(flow: FlowResult, line: Array, level: float, way: float) -> Array:
     """The line up to where it comes to a head, downstream as it falls and upstream as it rises."""
     beyond = np.flatnonzero(way * (_heads(flow, line) - level) <= 0.0)
-    last = int(beyond[0]) if len(beyond) else len(line) // 2
-    return line[: max(last, 1) + 1]
+    if not len(beyond):
+        _refuse_stuck(line)
+        x, y = line[-1]
+        raise InputError(
+            f"a side does not come to the head {level:.4g} m of the middle by x={x:.6g}, y={y:.6g}. Draw the outline "
+            "narrower, or by hand."
+        )
+    return line[: max(int(beyond[0]), 1) + 1]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tomllib
 from collections.abc import Callable
 from contextlib import ExitStack
 from dataclasses import replace
@@ -13,6 +14,7 @@ from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
 from inkhorn.files.meshes import MeshFile, read_mesh
+from inkhorn.files.reading import text_of
 from inkhorn.files.shapes import Shape, read_shapes
 from inkhorn.files.tables import Table, read_table
 from inkhorn.model import Finding
@@ -66,7 +68,7 @@ class Source:
     """Follows the files that a project file names, from the folder it stands in."""
 
     def __init__(self, path: Path, variant: Path | None = None) -> None:
-        self.path, self.inputs = path, Inputs(path)
+        self.path, self.variant, self.inputs = path, variant, Inputs(path)
         self.region = region_of(path, self.inputs.as_run.get("region"))
         if self.region is not None:
             self.inputs.beyond = Inputs(self.region.project)
@@ -87,8 +89,9 @@ class Source:
         )
 
     def says(self, key: str) -> bool:
-        """Whether the project file itself has a table, and not only that of its region."""
-        return any((key,) in origin for _, origin in self.places.over) or self.region is None
+        """Whether the project file itself, or its variant, has a table, and not only that of its region."""
+        own = [file for file in (self.path, self.variant) if file is not None]
+        return self.region is None or any(key in tomllib.loads(text_of(file)) for file in own)
 
     def by(self, *key: Any) -> str:
         """Say where a key stands."""

@@ -45,6 +45,8 @@ class Edit:
         Why, for the report.
     source : str
         Where it was read from, for messages.
+    may_miss : bool
+        Whether it is only warned of where it meets nothing, as of a region on a part of it.
     """
 
     of: str
@@ -57,6 +59,7 @@ class Edit:
     reason: str = ""
     source: str = ""
     zone: tuple[str, str] | None = None
+    may_miss: bool = False
 
     def __post_init__(self) -> None:
         if self.how not in ("set", "factor", "add"):

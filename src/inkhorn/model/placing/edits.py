@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
@@ -9,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.errors import InputError, did_you_mean
+from inkhorn.errors import InkhornWarning, InputError, did_you_mean
 from inkhorn.fields import RandomField
 from inkhorn.model.placing.plan import Index, SiteInputs
 from inkhorn.model.placing.random_values import RandomValues
@@ -67,8 +68,12 @@ def chosen_cells(
             raise InputError(f'{edit.where} names the feature "{edit.feature}"; expected one of {there}.')
         chosen &= features == edit.feature
     if not chosen.any():
-        raise InputError(
-            f"{edit.where} meets no cell. Check its layers, its shape, its zone and its feature."
+        if not edit.may_miss:
+            raise InputError(
+                f"{edit.where} meets no cell. Check its layers, its shape, its zone and its feature."
+            )
+        warnings.warn(
+            f"{edit.where} meets no cell of this part, and changes nothing.", InkhornWarning, stacklevel=2
         )
     return chosen
 
@@ -138,7 +143,8 @@ def edit_targets(
     for number, edit in edits:
         target = targets[changed_by(edit)[0]]
         chosen = chosen_cells(edit, plan.grid, zones, target.cells, target.features)
-        change(targets, edit, _value(edit, number, target, chosen, plan, zones), chosen)
+        if chosen.any():
+            change(targets, edit, _value(edit, number, target, chosen, plan, zones), chosen)
         report.append(edit_row(edit, int(chosen.sum())))
     return report
 

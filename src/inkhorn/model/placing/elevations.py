@@ -73,6 +73,8 @@ def with_edited_elevations(
         if edit.of == "ground":
             cells = np.unique(grid.uppermost[grid.uppermost >= 0])
         cells = cells[chosen_cells(edit, grid, zones, cells)]
+        if not len(cells):
+            continue
         of = grid.cells
         new = edit.changed(
             of.top[cells] if edit.of == "ground" else of.bottom[cells], of.x[cells], of.y[cells]

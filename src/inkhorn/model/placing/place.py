@@ -317,7 +317,7 @@ def _terms(
         shapes[term.kind] = (term, given)
     ready = [(k, e) for k, e in edits if e.of in targets]
     for _, edit in edits:
-        if edit.of not in targets:
+        if edit.of not in targets and not edit.may_miss:
             raise InputError(f"{edit.where} meets no cell: no {edit.of.split('.')[0]} landed on the grid.")
     report += edit_targets(targets, ready, plan, zones)
     values = {name: target.values * measures[name] for name, target in targets.items()}
