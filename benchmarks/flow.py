@@ -76,7 +76,7 @@ def system_of(grid: Grid, *, variance: float = 2.0, anisotropy: float = 1.0, dra
         flow = ik.solve_flow(model)
         share = (flow.filled()[top] < 0.01).mean()
         print(f"(dry: {share:.0%} of the top cells; {flow.report})")
-        unknowns = np.concatenate([flow.steps[0].heads, flow.steps[0].own]) + 1e-3
+        unknowns = np.concatenate([flow.steps[0].heads, flow.steps[0].extra_unknowns]) + 1e-3
     balance = equations.evaluate(unknowns)
     inflow = 8e-4 * cells.area[top].sum()
     assert equations.columns is not None

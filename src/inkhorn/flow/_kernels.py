@@ -223,50 +223,6 @@ def cross_faces(  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def _place(i, j, start, column):  # type: ignore[no-untyped-def]
-    """Where the entry (i, j) stands, -1 if nowhere; columns rise within a row."""
-    low, high = start[i], start[i + 1]
-    while high - low > 12:  # rows of unknowns that many cells share are long
-        middle = (low + high) // 2
-        if column[middle] <= j:
-            low = middle
-        else:
-            high = middle
-    for k in range(low, high):
-        if column[k] == j:
-            return k
-    return -1
-
-
-@njit(cache=True)
-def face_places(indptr, indices, start, column, place):  # type: ignore[no-untyped-def]
-    """Write where every entry of the face rows stands in the rows of the cells on either side."""
-    for f in range(len(indptr) - 1):
-        for e in range(indptr[f], indptr[f + 1]):
-            for side in range(2):
-                place[e, side] = _place(indices[indptr[f] + side], indices[e], start, column)
-
-
-@njit(cache=True)
-def put_faces(place, slope, data):  # type: ignore[no-untyped-def]
-    """Add the slopes of the flows across faces to the rows of the cells on either side."""
-    for e in range(len(slope)):
-        data[place[e, 0]] -= slope[e]
-        data[place[e, 1]] += slope[e]
-
-
-@njit(cache=True)
-def put_entries(rows, columns, values, start, column, data):  # type: ignore[no-untyped-def]
-    """Add entries one by one; False if the pattern has no place for one of them."""
-    for e in range(len(rows)):
-        k = _place(rows[e], columns[e], start, column)
-        if k < 0:
-            return False
-        data[k] += values[e]
-    return True
-
-
-@njit(cache=True)
 def _own_law(head, cell, common):  # type: ignore[no-untyped-def]
     """What a cell gives through its faces and takes into storage by its own head alone, and the slope of that.
 
@@ -347,3 +303,21 @@ def landed(which, before, asked, diagonal, cells, common, rounds, close, roundin
                 break
             at, low, high = _next_head(at, missing, slope, low, high, origin)
         heads[i] = at
+
+
+@njit(cache=True)
+def sums_of_faces(  # type: ignore[no-untyped-def]
+    cells, is_floor, indptr, data, height, smoothing, face_bend, sides, beneath, roof, bend
+):
+    """Add up what the faces of every cell conduct, by kind; write over what length water begins to fall through each."""
+    for f in range(len(is_floor)):
+        a, b = cells[f]
+        face_bend[f] = bend_of(smoothing, min(height[a], height[b]))
+        lead = abs(data[indptr[f]])
+        if is_floor[f]:
+            beneath[a] += lead
+            roof[b] += lead
+            bend[a] = face_bend[f]
+        else:
+            sides[a] += lead
+            sides[b] += lead

@@ -125,8 +125,6 @@ class FlowEquations:
     """
 
     def __init__(self, model: Model) -> None:
-        from scipy.sparse import csr_array
-
         self.model = model
         self.step: TimeStep | None = None
         self.stored_before = np.empty(0)
@@ -136,18 +134,9 @@ class FlowEquations:
         self.cells, faces = model.grid.cells, model.grid.faces
         n, self.first, self.second = len(self.cells), faces.cells[:, 0], faces.cells[:, 1]
         self.rows = model.face_rows()
-        self.entry_face = self.rows.entry_face
         self.face_level = np.maximum(self.cells.bottom[self.first], self.cells.top[self.second])
         self.height = self.cells.thickness
         self.face_height = faces.height
-        face = np.arange(len(faces))
-        self.divergence = csr_array(
-            (
-                np.concatenate([-np.ones(len(face)), np.ones(len(face))]),
-                (np.concatenate([self.first, self.second]), np.concatenate([face, face])),
-            ),
-            shape=(n, len(faces)),
-        )
         counts = [t.n_extra for t in model.terms]
         self.first_extra = n + np.concatenate([[0], np.cumsum(counts)]).astype(int)
         self.states: tuple[NDArray[np.float64], ...] = tuple(np.zeros(t.n_state) for t in model.terms)
@@ -191,6 +180,11 @@ class FlowEquations:
             mesh.area,
             even,
         )
+
+    @property
+    def divergence(self) -> Any:
+        """What comes into each cell of the flows across faces, (n_cells, n_faces)."""
+        return self.pattern.divergence
 
     def over(self, step: TimeStep) -> FlowEquations:
         """Return the same equations over a step in time."""
@@ -286,16 +280,16 @@ class FlowEquations:
 
     def _conductances(self) -> None:
         """Sum up the faces of every cell: sides, floor and roof; and over what length water begins to fall."""
+        from inkhorn.flow import _kernels
+
         law, faces, n = self.model.water_table, self.model.grid.faces, len(self.cells)
-        floor, (first, second) = faces.is_floor, (self.first, self.second)
-        lead = np.abs(self.rows.matrix.data[self.rows.matrix.indptr[:-1]])
-        self.face_bend = law.bend(np.minimum(self.height[first], self.height[second]))
-        bend = law.bend(self.height)
-        bend[first[floor]] = self.face_bend[floor]
-        both = np.concatenate([first[~floor], second[~floor]])
-        self.sides = np.bincount(both, np.tile(lead[~floor], 2), n).astype(np.float64)
-        beneath = np.bincount(first[floor], lead[floor], n).astype(np.float64)
-        roof = np.bincount(second[floor], lead[floor], n).astype(np.float64)
+        self.face_bend, bend = np.empty(len(faces)), law.bend(self.height)
+        self.sides, beneath, roof = np.zeros(n), np.zeros(n), np.zeros(n)
+        rows = self.rows.matrix
+        _kernels.sums_of_faces(
+            faces.cells, faces.is_floor, rows.indptr, rows.data, self.height, law.smoothing, self.face_bend,
+            self.sides, beneath, roof, bend,
+        )  # fmt: skip
         self.floors = (beneath, roof, bend)
 
     @cached_property
@@ -507,7 +501,9 @@ class FlowEquations:
 
     def driven(self, balance: Balance) -> NDArray[np.float64]:
         """Return the derivative of the flow across each face by its conductance, (n_faces,) [m]."""
-        across = np.bincount(self.entry_face, self.rows.difference.data * balance.drive, len(balance.share))
+        across = np.bincount(
+            self.rows.entry_face, self.rows.difference.data * balance.drive, len(balance.share)
+        )
         return np.asarray(balance.share * across)
 
     def carried_at(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -31,31 +32,29 @@ class Pattern:
             None  # found with the first entries, of which there may be some besides those of faces
         )
 
+    @cached_property
+    def divergence(self) -> Any:
+        """What comes into each cell of the flows across faces, (n_cells, n_faces)."""
+        from scipy.sparse import csr_array
+
+        begin, n_faces = self.rows.indptr[:-1], len(self.rows.indptr) - 1
+        pairs = np.column_stack([self.rows.indices[begin], self.rows.indices[begin + 1]]).ravel()
+        entries = (np.tile([-1.0, 1.0], n_faces), pairs, np.arange(0, 2 * n_faces + 1, 2))
+        return csr_array(entries, shape=self.rows.shape).T.tocsr()
+
     def _find(self, row: Index, column: Index) -> None:
         """Find the places of all face rows, the diagonal, and entries besides."""
-        from scipy.sparse import coo_array, csr_array
+        from inkhorn.flow import _pattern_kernels as _kernels
 
-        from inkhorn.flow import _kernels
-
-        indptr, indices = self.rows.indptr, self.rows.indices
-        n_faces, n = len(indptr) - 1, self.n_unknowns
-        face = np.arange(n_faces)
-        lead = np.concatenate([indices[indptr[:-1]], indices[indptr[:-1] + 1]])
-        sides = csr_array(
-            (np.ones(2 * n_faces, np.int8), (lead, np.concatenate([face, face]))), shape=(n, n_faces)
-        )
-        touched = csr_array((np.ones(len(indices), np.int8), indices, indptr), shape=(n_faces, n))
-        here = np.concatenate([np.arange(n), row]), np.concatenate([np.arange(n), column])
-        places = (sides @ touched + coo_array((np.ones(len(here[0]), np.int8), here), shape=(n, n))).tocsr()
-        places.sort_indices()
-        self.start, self.column = places.indptr.astype(np.int32), places.indices.astype(np.int32)
+        indptr, indices, n = self.rows.indptr, self.rows.indices, self.n_unknowns
+        self.start, self.column = _kernels.pattern(indptr, indices, row, column, n)
         self._place = np.empty((len(indices), 2), np.int32)
         _kernels.face_places(indptr, indices, self.start, self.column, self._place)
-        of = np.repeat(np.arange(n), np.diff(self.start))
-        self.diagonal = np.flatnonzero(self.column == of)
+        self.diagonal = _kernels.diagonals(self.start, self.column)
         if len(self.free) == n:
             self._among = None
             return
+        of = np.repeat(np.arange(n), np.diff(self.start))
         number = np.full(n, -1)
         number[self.free] = np.arange(len(self.free))
         kept = np.flatnonzero((number[of] >= 0) & (number[self.column] >= 0))
@@ -77,7 +76,7 @@ class Pattern:
         """
         from scipy.sparse import csr_array
 
-        from inkhorn.flow import _kernels
+        from inkhorn.flow import _pattern_kernels as _kernels
 
         if self.start is None:
             self._find(row, column)

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.linear.balances import Balances, Factors
+
+if TYPE_CHECKING:
+    from inkhorn.linear.columns import Columns
 
 __all__ = ["Apart"]
 
@@ -18,21 +21,25 @@ Array = NDArray[np.float64]
 class _Places:
     """Where a matrix holds what some unknowns give each other, get from others and give these."""
 
-    def __init__(self, matrix: Any, unknowns: NDArray[np.int64]) -> None:
+    def __init__(self, matrix: Any, columns: Columns) -> None:
+        self.unknowns = unknowns = np.flatnonzero(np.asarray(columns.column) < 0)
         number = np.full(matrix.shape[0], -1)
         number[unknowns] = np.arange(len(unknowns))
-        row = np.repeat(np.arange(matrix.shape[0]), np.diff(matrix.indptr))
-        of_row, of_column = number[row], number[matrix.indices]
+        at = np.flatnonzero(number[matrix.indices] >= 0)  # entries by which others get from these
+        into = [
+            np.arange(a, b) for a, b in zip(matrix.indptr[unknowns], matrix.indptr[unknowns + 1], strict=True)
+        ]
+        at = np.unique(np.concatenate([at, *into]))
+        row = np.searchsorted(matrix.indptr, at, side="right") - 1
+        of_row, of_column = number[row], number[matrix.indices[at]]
         self.size, self.whole = len(unknowns), matrix.shape[0]
-        self.own = np.flatnonzero((of_row >= 0) & (of_column >= 0))
-        self.row, self.column = of_row[self.own], of_column[self.own]
-        self.into, self.of = (
-            np.flatnonzero((of_row >= 0) & (of_column < 0)),
-            np.flatnonzero((of_row < 0) & (of_column >= 0)),
-        )
-        self.into_column, self.of_column = matrix.indices[self.into], of_column[self.of].astype(np.int32)
-        self.into_start = self._starts(of_row[self.into], self.size)
-        self.of_start = self._starts(row[self.of], self.whole)
+        own, into_these = (of_row >= 0) & (of_column >= 0), (of_row >= 0) & (of_column < 0)
+        of_these = of_row < 0
+        self.own, self.into, self.of = at[own], at[into_these], at[of_these]
+        self.row, self.column = of_row[own], of_column[own]
+        self.into_column, self.of_column = matrix.indices[self.into], of_column[of_these].astype(np.int32)
+        self.into_start = self._starts(of_row[into_these], self.size)
+        self.of_start = self._starts(row[of_these], self.whole)
 
     @staticmethod
     def _starts(row: NDArray[Any], n: int) -> NDArray[Any]:
@@ -53,10 +60,8 @@ class Apart:
     Parameters
     ----------
     matrix : scipy.sparse.csr_array, (n, n)
-    unknowns : ndarray of int
-        Those that stand apart, rising.
-    like : Apart, optional
-        That of a matrix with values in the same places.
+    columns : Columns
+        Column -1 for those that stand apart.
 
     Attributes
     ----------
@@ -64,11 +69,11 @@ class Apart:
         False where their own block cannot be solved, as where one is coupled to nothing.
     """
 
-    def __init__(self, matrix: Any, unknowns: NDArray[np.int64], *, like: Apart | None = None) -> None:
+    def __init__(self, matrix: Any, columns: Columns) -> None:
         from scipy.sparse import csr_array
 
-        self.unknowns = unknowns
-        self._places: _Places = _Places(matrix, unknowns) if like is None else like._places
+        self._places = columns.placed(_Places, matrix)
+        self.unknowns = self._places.unknowns
         at, data = self._places, matrix.data
         self.possible = self._factor(data[at.own])
         # what others give these, and these others
@@ -102,7 +107,13 @@ class Apart:
         """Whether they are coupled to each other."""
         return self._factors is not None
 
-    def _solved(self, right: Array, *, transpose: bool) -> Array:
+    def exchanged(self, *, transpose: bool) -> tuple[Any, Any]:
+        """Return what these unknowns give the others, and what they get from these, as entries of matrices."""
+        of, into = (m.T for m in (self._into, self._of)) if transpose else (self._of, self._into)
+        return of.tocoo(), into.tocoo()
+
+    def solved(self, right: Array, *, transpose: bool) -> Array:
+        """Return the answer of their own block."""
         if self._factors is None:
             return self._inverse * right
         return self._factors.solve(right, transpose=transpose)
@@ -110,9 +121,9 @@ class Apart:
     def before(self, right: Array, *, transpose: bool) -> Array:
         """Return a right-hand side from which what these unknowns give the others is taken."""
         gives = self._turned[0] if transpose else self._of
-        return np.asarray(right - gives @ self._solved(right[self.unknowns], transpose=transpose))
+        return np.asarray(right - gives @ self.solved(right[self.unknowns], transpose=transpose))
 
     def after(self, right: Array, answer: Array, *, transpose: bool) -> None:
         """Put these unknowns into an answer for the others."""
         through = (self._turned[1] if transpose else self._into) @ answer
-        answer[self.unknowns] = self._solved(right[self.unknowns] - through, transpose=transpose)
+        answer[self.unknowns] = self.solved(right[self.unknowns] - through, transpose=transpose)

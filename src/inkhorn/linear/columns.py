@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import Any, TypeVar, cast
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,6 +16,9 @@ __all__ = ["Columns", "Graph"]
 
 Index = NDArray[np.int32]
 Array = NDArray[np.float64]
+T = TypeVar("T")
+
+_KEPT = 6  # structures of matrices: of two, three kinds each
 
 
 @dataclass(frozen=True, eq=False)
@@ -31,8 +35,6 @@ class Graph:
         The columns beside it.
     x, y, area : ndarray of float, (n,)
         Of each column.
-    grid : tuple of ndarray of int, (n,), optional
-        Row and column, on a rectangular grid.
     """
 
     start: Index
@@ -41,14 +43,13 @@ class Graph:
     x: Array
     y: Array
     area: Array
-    grid: tuple[Index, Index] | None = None
 
     def __len__(self) -> int:
         return len(self.middle)
 
 
 def in_relaxing_order(
-    start: Index, neighbour: Index, x: Array, y: Array, area: Array, grid: tuple[Index, Index] | None
+    start: Index, neighbour: Index, x: Array, y: Array, area: Array
 ) -> tuple[Graph, NDArray[np.int64], Index]:
     """Return a graph sorted by colours, the new number of each column, and the new place of each entry.
 
@@ -56,13 +57,11 @@ def in_relaxing_order(
     """
     from inkhorn.linear import _kernels
 
-    colour = (grid[0] + grid[1]) % 2 if grid is not None else _kernels.colours(start, neighbour)
-    order = np.argsort(colour, kind="stable")
+    order = np.argsort(_kernels.colours(start, neighbour), kind="stable")
     new = np.empty(len(order), dtype=np.int64)
     new[order] = np.arange(len(order))
     start, middle, neighbour, where = _kernels.in_order(start, neighbour, new)
-    sorted_grid = None if grid is None else (grid[0][order], grid[1][order])
-    return Graph(start, middle, neighbour, x[order], y[order], area[order], sorted_grid), new, where
+    return Graph(start, middle, neighbour, x[order], y[order], area[order]), new, where
 
 
 @dataclass(frozen=True, eq=False)
@@ -112,12 +111,8 @@ class Columns:
         size = (len(there), len(there))
         matrix = coo_array((np.ones(len(both), dtype=np.int8), (both[:, 0], both[:, 1])), shape=size).tocsr()
         x, y, area = (np.asarray(v, dtype=np.float64)[there] for v in (self.x, self.y, self.area))
-        grid = None
-        if self.grid is not None:
-            along, across = (np.asarray(g, dtype=np.int32)[there] for g in self.grid)
-            grid = (along, across)
         start, neighbour = matrix.indptr.astype(np.int32), matrix.indices.astype(np.int32)
-        graph, new, _ = in_relaxing_order(start, neighbour, x, y, area, grid)
+        graph, new, _ = in_relaxing_order(start, neighbour, x, y, area)
         own = np.where(column >= 0, new[number[column]], -1)
         return graph, new, own
 
@@ -150,6 +145,29 @@ class Columns:
         """The place of every unknown in an array over columns and layers, laid flat, -1 for none, (n,)."""
         place = self.own.astype(np.int64) * self.cell.shape[1] + np.asarray(self.layer)
         return np.where(self.own >= 0, place, -1).astype(np.int32)
+
+    def placed(self, what: Callable[[Any, Columns], T], matrix: Any) -> T:
+        """Return what depends on where a matrix has values, and on these columns, alone; kept for the next such matrix.
+
+        Parameters
+        ----------
+        what : callable
+            Makes it of a matrix and of columns.
+        matrix : scipy.sparse.csr_array, (n, n)
+        """
+        places = matrix.indptr, matrix.indices
+        for maker, of, made in self._kept:
+            if maker is what and all(a is b or np.array_equal(a, b) for a, b in zip(of, places, strict=True)):
+                return cast(T, made)
+        found = what(matrix, self)
+        self._kept.append((what, places, found))
+        while len(self._kept) > _KEPT:
+            self._kept.pop(0)
+        return found
+
+    @cached_property
+    def _kept(self) -> list[tuple[Any, tuple[Any, Any], Any]]:
+        return []
 
     @cached_property
     def reverse(self) -> Index:

@@ -20,11 +20,9 @@ Single = NDArray[np.float32]
 Index = NDArray[np.int32]
 
 _COARSEST = 4  # columns
-_WEAK = 0.01  # share of the strongest coupling among partners below which a column is not joined with them
 _FURTHER = (
     1.1  # pairs along one direction: a little weaker still, for corrections that are constant on each pair
 )
-_STRONG = 3.0  # how much stronger one direction of a grid must be for it to be coarsened alone
 
 
 @dataclass(eq=False)
@@ -50,33 +48,6 @@ class _Level:
         """Take new room for a right-hand side and an answer."""
         self.right, self.answer = (np.zeros(self.sink.size, np.float32) for _ in range(2))
         self.arrays = (*self.matrix, self.right, self.answer)  # what the loops of a cycle take, laid flat
-
-
-def _rectangles(graph: Graph, weight: Single) -> tuple[NDArray[np.int64], int, tuple[Index, Index]]:
-    """Groups of two by two on a rectangular grid, or of two along the direction of the stronger couplings."""
-    assert graph.grid is not None  # asked for only then
-    row, column = graph.grid
-    of = np.repeat(np.arange(len(graph)), np.diff(graph.start))
-    along = row[of] == row[graph.neighbour]
-    by_row = float(weight[along].mean()) if along.any() else 0.0
-    by_column = float(weight[~along].mean()) if not along.all() else 0.0
-    # wherever couplings along rows are much the stronger, only columns are joined, and the other way round
-    row, column = (
-        row if by_row > _STRONG * by_column else row // 2,
-        column if by_column > _STRONG * by_row else column // 2,
-    )
-    width = int(column.max()) + 1
-    place = row.astype(np.int64) * width + column
-    # columns that hang on to others far more weakly than their partners do make a group of their own
-    strongest, of_all = np.zeros(len(graph), np.float32), np.zeros(int(place.max()) + 1, np.float32)
-    beside = np.flatnonzero(np.diff(graph.start))
-    if len(beside):
-        strongest[beside] = np.maximum.reduceat(weight, graph.start[beside])
-    np.maximum.at(of_all, place, strongest)
-    weak = strongest < _WEAK * of_all[place]
-    key, group = np.unique(2 * place + weak, return_inverse=True)
-    place = key // 2
-    return group, len(key), ((place // width).astype(np.int32), (place % width).astype(np.int32))
 
 
 def _twos(graph: Graph, weight: Single) -> tuple[NDArray[np.int64], int]:
@@ -120,17 +91,13 @@ def _coarser(level: _Level) -> _Level | None:
     """The next coarser grid, or none where nothing can be joined any more."""
     graph = level.graph
     weight = level.coupling.sum(axis=1, dtype=np.float64).astype(np.float32)
-    grid = None
-    if graph.grid is not None:
-        group, n, grid = _rectangles(graph, weight)
-    else:
-        group, n = _twos(graph, weight)
+    group, n = _twos(graph, weight)
     if n > 0.9 * len(graph):
         return None
     area = np.bincount(group, graph.area, n)
     x, y = (np.asarray(np.bincount(group, graph.area * v, n) / area) for v in (graph.x, graph.y))
     start, neighbour, entry = _kernels.coarse_graph(graph.start, graph.neighbour, group, n)
-    coarse, new, where = in_relaxing_order(start, neighbour, x, y, area.astype(np.float64), grid)
+    coarse, new, where = in_relaxing_order(start, neighbour, x, y, area.astype(np.float64))
     group = new[group]
     entry = np.append(where, np.int32(-1))[entry]  # -1 inside a group stays
     n_layers = level.sink.shape[1]
@@ -166,8 +133,8 @@ class ColumnMultigrid:
     """One multigrid cycle for a symmetric matrix whose unknowns stand in columns.
 
     Each column is solved as a whole, through all its layers, with its neighbours as they are: however
-    much stronger the couplings up and down are, they do not slow it. Grids are coarsened in plan: two by
-    two on rectangles, elsewhere along strong couplings. A coarse conductance is that of the finer ones it
+    much stronger the couplings up and down are, they do not slow it. Grids are coarsened in plan, along strong
+    couplings; `EvenMultigrid` does so on even rectangles. A coarse conductance is that of the finer ones it
     stands for, over the distance that it bridges; a correction fades towards columns that are held at a level.
     Single precision suffices, for the cycle only guides an iteration in double precision.
 
@@ -177,8 +144,6 @@ class ColumnMultigrid:
         Negative off the diagonal, or nearly so. Of couplings that act one way only what acts both ways is used.
     columns : Columns
         Where its unknowns stand.
-    symmetric : bool
-        Whether the matrix is.
     apart : Apart, optional
         Of those that stand apart. If given these are held as they are in the cycle over the others, as suits a network
         that conducts far; else each is taken as level with its cells, as suits wells and lakes.
@@ -197,8 +162,7 @@ class ColumnMultigrid:
     def __init__(self, matrix: Any, columns: Columns, *, apart: Apart | None = None) -> None:
         held = apart is not None
         if apart is None:
-            unknowns = np.flatnonzero(np.asarray(columns.column) < 0)
-            apart = Apart(matrix, unknowns) if len(unknowns) else None
+            apart = Apart(matrix, columns) if (np.asarray(columns.column) < 0).any() else None
         self._apart = apart
         self.possible = self._apart is None or self._apart.possible
         if not self.possible:

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from copy import copy
 from functools import cached_property, partial
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, cast
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,6 +20,8 @@ from inkhorn.threads import processors, worth_sharing
 
 if TYPE_CHECKING:
     from inkhorn.linear.apart import Apart
+    from inkhorn.linear.even import EvenMultigrid
+    from inkhorn.linear.even_krylov import EvenSolver
     from inkhorn.linear.joint import Joint
     from inkhorn.linear.multigrid import ColumnMultigrid
 
@@ -27,6 +29,9 @@ __all__ = ["LinearSystem", "placed_alike"]
 
 Array = NDArray[np.float64]
 Precondition = Callable[..., float]
+Step = Callable[
+    [Array, float], tuple[Array, Array | None]
+]  # leads to an answer, and perhaps what that leaves
 
 _PATIENCE = 60  # iterations after which a network is taken to conduct far
 _ROUNDED, _NEARLY = 1e-14, 1e-8  # of what a residual is made of, and of the right-hand side
@@ -76,17 +81,17 @@ class LinearSystem:
         self.dominant = dominant
         self.iterations, self.conducts_far = 0, conducts_far
         self._joint: Joint | None = None
-        self._like: tuple[Apart | None, Joint | None] | None = (
-            None  # what only depends on the places of values
-        )
+        self._like: Joint | None = None  # of which is taken what only depends on the places of values
         if like is not None and conducts_far and placed_alike(like.matrix, self.matrix):
-            self._like = like._apart if "_apart" in vars(like) else None, like._joint
+            self._like = like._joint
 
     @cached_property
     def symmetric(self) -> bool:
         """True if the matrix equals its transpose, to rounding, against the diagonals of rows and columns."""
         from inkhorn.linear import _kernels
 
+        if self._even is not None and self._even.symmetric:
+            return True
         left = _kernels.lopsided(*unsigned(self.matrix), self.matrix.data)
         return bool(abs(left) <= 1e-14 * max(self.matrix.shape[0], 100))
 
@@ -113,14 +118,22 @@ class LinearSystem:
         return incomplete_factors(self.matrix)
 
     @cached_property
-    def _columns_cycle(self) -> ColumnMultigrid | None:
+    def _columns_cycle(self) -> ColumnMultigrid | EvenMultigrid | None:
         """The cycle over columns, where there are any."""
         if self.columns is None:
             return None
-        from inkhorn.linear.multigrid import ColumnMultigrid
-
-        made = ColumnMultigrid(self.matrix, self.columns)
+        made = _cycle_over(self.matrix, self.columns)
         return made if made.possible else None
+
+    @cached_property
+    def _even(self) -> EvenSolver | None:
+        """What solves where the columns stand on even rectangles, and there are few couplings but of neighbours."""
+        if self.direct or self.columns is None or self.columns.grid is None or self._columns_cycle is None:
+            return None
+        from inkhorn.linear.even_krylov import EvenSolver
+
+        found = EvenSolver(self.matrix, cast("EvenMultigrid", self._columns_cycle))
+        return found if found.possible else None
 
     @cached_property
     def _apart(self) -> Apart | None:
@@ -129,12 +142,9 @@ class LinearSystem:
             return None if self._columns_cycle is None else self._columns_cycle.apart
         from inkhorn.linear.apart import Apart
 
-        column = np.empty(0) if self.columns is None else np.asarray(self.columns.column)
-        unknowns = np.flatnonzero(column < 0)
-        if not len(unknowns):
+        if self.columns is None or not (np.asarray(self.columns.column) < 0).any():
             return None
-        before = None if self._like is None else self._like[0]
-        found = Apart(self.matrix, unknowns, like=before)
+        found = Apart(self.matrix, self.columns)
         return found if found.possible else None
 
     @cached_property
@@ -150,10 +160,9 @@ class LinearSystem:
         if self.columns is None or self._apart is None or not self._apart.coupled:
             return None
         from inkhorn.linear.joint import Joint
-        from inkhorn.linear.multigrid import ColumnMultigrid
 
-        inner = ColumnMultigrid(self.matrix, self.columns, apart=self._apart)
-        self._joint = joint = Joint(self.matrix, self.columns, None if self._like is None else self._like[1])
+        inner = _cycle_over(self.matrix, self.columns, apart=self._apart)
+        self._joint = joint = Joint(self.matrix, self.columns, self._like)
 
         def precondition(right: NDArray[Any], answer: NDArray[Any], *, transpose: bool = False) -> float:
             matrix, step = self._turned if transpose else self.matrix, np.empty_like(right)
@@ -208,8 +217,11 @@ class LinearSystem:
         for step, rounds in self._ways(transpose, 0.5 * enough, max_iterations):
             # the recursive residual of a Krylov method drifts from the true one: restart from the true one
             for _ in range(rounds):
-                there = answer + step(residual, max(0.5 * tolerance * scale / history[-1], 1e-14))
-                left = right - matrix @ there
+                first = residual is right
+                moved, left = step(residual, max(0.5 * tolerance * scale / history[-1], 1e-14))
+                there = moved if first else answer + moved
+                if left is None or not first:
+                    left = right - matrix @ there
                 size = norm(left)
                 if not size < history[-1]:
                     break
@@ -287,12 +299,12 @@ class LinearSystem:
         for made in ("_precondition", "_far_conducting"):
             other.__dict__.pop(made, None)
         if self._columns_cycle is not None:
-            other.__dict__["_columns_cycle"] = self._columns_cycle.twin()
+            other.__dict__["_columns_cycle"] = cycle = self._columns_cycle.twin()
+            if self._even is not None:
+                other.__dict__["_even"] = self._even.with_cycle(cast("EvenMultigrid", cycle))
         return other
 
-    def _ways(
-        self, transpose: bool, enough: float, most: int
-    ) -> Iterator[tuple[Callable[[NDArray[Any], float], NDArray[Any]], int]]:
+    def _ways(self, transpose: bool, enough: float, most: int) -> Iterator[tuple[Step, int]]:
         """Ways to take a step, each after those before it have not led there, and how often each is taken."""
         if self.direct:
             yield self._direct_step(transpose), 4
@@ -300,6 +312,10 @@ class LinearSystem:
         if self.dominant and self._incomplete is not None:
             yield self._krylov_step(self._incomplete, transpose, enough, _PATIENCE), 2
         far = self._apart is not None and self._apart.coupled
+        # the transpose of couplings that act one way may need all the digits of double precision
+        even = None if transpose and not self.symmetric else self._even
+        if even is not None and not self.dominant and not (far and self.conducts_far):
+            yield self._even_step(even, enough, _PATIENCE if far else most), 1 if far else 2
         if not far or not self.conducts_far:
             yield (
                 (self._krylov_step(self._precondition, transpose, enough, _PATIENCE), 1)
@@ -314,19 +330,26 @@ class LinearSystem:
             self.columns = None
             self.__dict__.pop("_columns_cycle", None)
             self.__dict__.pop("_precondition", None)
+            self.__dict__["_even"] = None
             yield self._krylov_step(self._precondition, transpose, enough, most), 4
 
-    def _direct_step(self, transpose: bool) -> Callable[[NDArray[Any], float], NDArray[Any]]:
-        return lambda right, _: self._factors.solve(right, trans="T" if transpose else "N")
+    def _direct_step(self, transpose: bool) -> Step:
+        return lambda right, _: (self._factors.solve(right, trans="T" if transpose else "N"), None)
 
-    def _krylov_step(
-        self, cycle: Precondition, transpose: bool, enough: float, most: int
-    ) -> Callable[[NDArray[Any], float], NDArray[Any]]:
+    def _even_step(self, even: EvenSolver, enough: float, most: int) -> Step:
+        def step(right: NDArray[Any], tolerance: float) -> tuple[Array, Array]:
+            found = even.solve(right, tolerance=tolerance, enough=enough, max_iterations=most)
+            self.iterations += found.iterations
+            return found.answer, found.left
+
+        return step
+
+    def _krylov_step(self, cycle: Precondition, transpose: bool, enough: float, most: int) -> Step:
         method = conjugate_gradients if not self.dominant and self.symmetric else bicgstab
         matrix = self.matrix if not transpose or self.symmetric else self._turned
         precondition = partial(cycle, transpose=transpose)
 
-        def step(right: NDArray[Any], tolerance: float) -> NDArray[Any]:
+        def step(right: NDArray[Any], tolerance: float) -> tuple[Array, None]:
             answer, iterations = method(
                 matrix,
                 right,
@@ -336,9 +359,22 @@ class LinearSystem:
                 max_iterations=most,
             )
             self.iterations += iterations
-            return answer
+            return answer, None
 
         return step
+
+
+def _cycle_over(
+    matrix: Any, columns: Columns, *, apart: Apart | None = None
+) -> ColumnMultigrid | EvenMultigrid:
+    """Return the multigrid cycle that suits the columns."""
+    if columns.grid is not None:
+        from inkhorn.linear.even import EvenMultigrid
+
+        return EvenMultigrid(matrix, columns, apart=apart)
+    from inkhorn.linear.multigrid import ColumnMultigrid
+
+    return ColumnMultigrid(matrix, columns, apart=apart)
 
 
 def placed_alike(one: Any, other: Any) -> bool:

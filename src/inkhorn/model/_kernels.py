@@ -75,3 +75,30 @@ def ramp(values, widths, answer, slope):  # type: ignore[no-untyped-def]
     """Write what `ramp_at` says of every value."""
     for i in range(len(values)):
         answer[i], slope[i] = ramp_at(values[i], widths[i])
+
+
+@njit(cache=True)
+def _leader(group, i):  # type: ignore[no-untyped-def]
+    """The first of the group of one, towards which all on the way are turned."""
+    while group[i] != i:
+        group[i] = group[group[i]]
+        i = group[i]
+    return i
+
+
+@njit(cache=True)
+def join(pairs, group):  # type: ignore[no-untyped-def]
+    """Make one of the groups of each pair; ``group`` leads from each towards the first of its own."""
+    for e in range(len(pairs)):
+        a, b = _leader(group, pairs[e, 0]), _leader(group, pairs[e, 1])
+        if a < b:
+            group[b] = a
+        elif b < a:
+            group[a] = b
+
+
+@njit(cache=True)
+def lead(group):  # type: ignore[no-untyped-def]
+    """Write for each the first of its group."""
+    for i in range(len(group)):
+        group[i] = group[group[i]]  # those before lead to the first already

@@ -21,8 +21,7 @@ def levelless_cells(model: Model) -> list[NDArray[np.int64]]:
     Cells are connected through faces, and through the unknowns of terms, as along a well or a network. Plants, too, fix
     it where they can draw all that comes in.
     """
-    from scipy.sparse import coo_array
-    from scipy.sparse.csgraph import connected_components
+    from inkhorn.model import _kernels
 
     n = model.grid.n_cells
     pairs, held, first = [model.grid.faces.cells], [np.empty(0, np.int64)], n
@@ -32,10 +31,11 @@ def levelless_cells(model: Model) -> list[NDArray[np.int64]]:
         pairs.append(first + term.links)
         held += [term.cells[term.sets_level], first + np.flatnonzero(term.extra_sets_level)]
         first += term.n_extra
-    a, b = np.concatenate(pairs).T
-    size = (first, first)
-    count, group = connected_components(coo_array((np.ones(len(a)), (a, b)), shape=size), directed=False)
-    has_level = np.zeros(count, dtype=bool)
+    group = np.arange(first)
+    for some in pairs:
+        _kernels.join(some, group)
+    _kernels.lead(group)
+    has_level = np.zeros(first, dtype=bool)
     has_level[group[np.concatenate(held)]] = True
     loose = np.unique(group[:n][~has_level[group[:n]]])
     without = [np.flatnonzero(group[:n] == g) for g in loose]

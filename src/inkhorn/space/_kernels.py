@@ -82,3 +82,17 @@ def natural_neighbours(points, triangles, around, home, px, py, columns, weights
         for q in range(n):
             weights[k, q] /= total
         counts[k] = -1 if full else n
+
+
+@njit(cache=True)
+def square_rows(cells, is_floor, across, down, area, distance, conductance, by_conductivity):  # type: ignore[no-untyped-def]
+    """Conductances of faces square to the lines between centres, and their slopes by the conductivity of either cell."""
+    for f in range(len(area)):
+        a, b = cells[f]
+        k = (down[a], down[b]) if is_floor[f] else (across[a], across[b])
+        near, far = area[f] / distance[f, 0], area[f] / distance[f, 1]
+        one, other = k[0] * near, k[1] * far
+        total = one + other if one + other > 0.0 else 1.0
+        conductance[f] = one * (other / total)
+        by_conductivity[f, 0] = near * (other / total) ** 2  # d(ab/(a+b))/da = (b/(a+b))²
+        by_conductivity[f, 1] = far * (one / total) ** 2

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.read_only import freeze
 
-__all__ = ["FLOOR", "SIDE", "Cells", "Faces", "OuterFaces"]
+__all__ = ["FLOOR", "SIDE", "Cells", "FaceShapes", "Faces", "OuterFaces"]
 
 SIDE, FLOOR = 0, 1
 
@@ -68,6 +71,14 @@ class Cells:
         return self.area * self.thickness
 
 
+class FaceShapes(NamedTuple):
+    """How faces lie; each as of `Faces`."""
+
+    normal: NDArray[np.float64]
+    centroid: NDArray[np.float64]
+    ends: NDArray[np.float64]
+
+
 @dataclass(frozen=True)
 class Faces:
     """Every face between two cells, once; outer faces are closed and not listed.
@@ -82,24 +93,43 @@ class Faces:
         Area, for a side face that of the full height [m²].
     distance : ndarray of float, (n_faces, 2)
         From either cell's centre to the face, at right angles to it [m].
-    normal : ndarray of float, (n_faces, 3)
-        Unit vector from first to second.
-    centroid : ndarray of float, (n_faces, 3)
-        Middle of the face [m].
-    ends : ndarray of float, (n_faces, 2, 2)
-        Plan end points of a side face [m]; NaN for floor faces, which cover what the cells share in plan.
+    length : ndarray of float, (n_faces,)
+        Of a side face in plan, NaN for floor faces [m].
+    shapes : callable
+        Makes normals, centroids and ends when one of them is first asked for.
     """
 
     cells: NDArray[np.int64]
     kind: NDArray[np.int8]
     area: NDArray[np.float64]
     distance: NDArray[np.float64]
-    normal: NDArray[np.float64]
-    centroid: NDArray[np.float64]
-    ends: NDArray[np.float64]
+    length: NDArray[np.float64]
+    shapes: Callable[[], FaceShapes] = field(repr=False, compare=False)
 
     def __post_init__(self) -> None:
         freeze(self)
+
+    @cached_property
+    def _shaped(self) -> FaceShapes:
+        made = self.shapes()
+        for values in made:
+            values.flags.writeable = False
+        return made
+
+    @property
+    def normal(self) -> NDArray[np.float64]:
+        """Unit vector from first to second, (n_faces, 3)."""
+        return self._shaped.normal
+
+    @property
+    def centroid(self) -> NDArray[np.float64]:
+        """Middle of each face, (n_faces, 3) [m]."""
+        return self._shaped.centroid
+
+    @property
+    def ends(self) -> NDArray[np.float64]:
+        """Plan end points of side faces, (n_faces, 2, 2) [m]; NaN for floor faces, whose plan is what cells share."""
+        return self._shaped.ends
 
     def __repr__(self) -> str:
         return f"Faces({len(self)}, {int(self.is_floor.sum())} of them floors)"
@@ -115,7 +145,7 @@ class Faces:
     @property
     def height(self) -> NDArray[np.float64]:
         """Height of each side face, NaN for floor faces, (n_faces,) [m]."""
-        return np.asarray(self.area / np.hypot(*(self.ends[:, 1] - self.ends[:, 0]).T))
+        return np.asarray(self.area / self.length)
 
 
 @dataclass(frozen=True)

@@ -88,10 +88,41 @@ def flow_rows(
     InputError
         If a conductivity is negative or not finite, or an anisotropy not above 0.
     """
-    cells, faces = grid.cells, grid.faces
+    faces = grid.faces
     across = check_nonnegative("horizontal", grid.per_cell("horizontal", horizontal), unit="m/day")
     down = check_nonnegative("vertical", grid.per_cell("vertical", vertical), unit="m/day")
     plan = plan_tensor(grid.per_cell("anisotropy", anisotropy), grid.per_cell("direction", direction))
+    square = plan is None and grid.is_square
+    rows = _square_rows(grid, across, down) if square else _any_rows(grid, across, down, plan)
+    if leakance is not None:
+        rows = _with_leakance(rows, leakance[faces.cells[:, 0]], faces.area)
+    return rows if resistance is None else _behind(rows, resistance, faces.area)
+
+
+def _square_rows(grid: Grid, across: Array, down: Array) -> FaceRows:
+    """Rows of faces that lie square to the lines between centres, for conductivities that are the same all round."""
+    from inkhorn.space import _kernels
+
+    faces = grid.faces
+    conductance, by_conductivity = np.empty(len(faces)), np.empty((len(faces), 2))
+    _kernels.square_rows(
+        faces.cells, faces.is_floor, across, down, faces.area, faces.distance, conductance, by_conductivity
+    )
+    return FaceRows(
+        difference=_two_points(grid),
+        conductance=conductance,
+        cells=faces.cells,
+        is_floor=faces.is_floor,
+        by_conductivity=by_conductivity,
+        by_leakance=np.zeros(len(faces)),
+        by_resistance=np.zeros(len(faces)),
+        inexact=np.empty(0, dtype=np.int64),
+    )
+
+
+def _any_rows(grid: Grid, across: Array, down: Array, plan: Array | None) -> FaceRows:
+    """Rows of faces of any mesh, and for any tensors in plan."""
+    cells, faces = grid.cells, grid.faces
     floor = faces.is_floor
     normal = faces.normal[:, :2]
     conormal = None if plan is None else np.einsum("fsij,fj->fsi", plan[faces.cells], normal)
@@ -104,11 +135,7 @@ def flow_rows(
         along = np.broadcast_to(normal[:, None], centres.shape)
     else:
         along = np.where(floor[:, None, None], 0.0, conormal / spread[:, :, None])
-    square = conormal is None and grid.is_square
-    rows = _rows(grid, k, spread, along, centres, faces.centroid[:, :2], square=square)
-    if leakance is not None:
-        rows = _with_leakance(rows, leakance[faces.cells[:, 0]], faces.area)
-    return rows if resistance is None else _behind(rows, resistance, faces.area)
+    return _rows(grid, k, spread, along, centres, faces.centroid[:, :2])
 
 
 def _with_leakance(rows: FaceRows, leakance: Array, area: Array) -> FaceRows:
@@ -193,8 +220,6 @@ def _rows(
     along: Array,
     centres: Array,
     middle: Array,
-    *,
-    square: bool = False,
 ) -> FaceRows:
     """Rows from conductivities, what is crossed along the normal, and the conormals, two per face.
 
@@ -210,12 +235,10 @@ def _rows(
         Centres of both cells, in plan or in space.
     middle : ndarray of float, (n_faces, dimensions)
         A point of the face.
-    square : bool
-        Whether all centres are known to lie square to their faces.
     """
     faces, in_plan = grid.faces, centres.shape[2] == 2
     normal = faces.normal[:, None, : centres.shape[2]]
-    long = np.empty(0, dtype=np.int64) if square else _off_centre(faces, along, centres)
+    long = _off_centre(faces, along, centres)
     back = np.array([1.0, -1.0])[:, None] * faces.distance[long, :, None] * along[long]
     aside = middle[long, None] - back - centres[long]
 
@@ -224,7 +247,7 @@ def _rows(
     conductance = series_conductance(half[:, 0], half[:, 1])
     total = half[:, 0] + half[:, 1]
     other = half[:, ::-1] / np.where(total > 0, total, 1.0)[:, None]
-    isotropic = square or bool(
+    isotropic = bool(
         (np.abs(along - (along * normal).sum(axis=2)[:, :, None] * normal).max(initial=0.0)) < 1e-12
     )
     difference, inexact = _differences(grid, long, aside, in_plan=in_plan, isotropic=isotropic)
@@ -255,6 +278,16 @@ def _off_centre(faces: Faces, along: Array, centres: Array) -> Index:
     return np.flatnonzero(np.maximum(off[0], off[1]) > (STRAIGHT * scale) ** 2)
 
 
+def _two_points(grid: Grid) -> Any:
+    """Head differences between the centres on either side of each face, (n_faces, n_cells)."""
+    from scipy.sparse import csr_array
+
+    n_faces = len(grid.faces)
+    starts = np.arange(0, 2 * n_faces + 1, 2, dtype=np.int32 if n_faces < 2**29 else np.int64)
+    entries = (np.tile([1.0, -1.0], n_faces), grid.faces.cells.ravel().astype(starts.dtype), starts)
+    return csr_array(entries, shape=(n_faces, grid.n_cells))
+
+
 def _differences(
     grid: Grid, long: Index, aside: Array, *, in_plan: bool, isotropic: bool
 ) -> tuple[Any, Index]:
@@ -262,12 +295,8 @@ def _differences(
     from scipy.sparse import coo_array, csr_array
 
     faces, n_cells, n_faces = grid.faces, grid.n_cells, len(grid.faces)
-    two = csr_array(
-        (np.tile([1.0, -1.0], n_faces), faces.cells.ravel(), np.arange(0, 2 * n_faces + 1, 2)),
-        shape=(n_faces, n_cells),
-    )
     if not len(long):
-        return two, np.empty(0, dtype=np.int64)
+        return _two_points(grid), np.empty(0, dtype=np.int64)
     cell, shift = faces.cells[long].ravel(), aside.reshape(2 * len(long), -1)
     face, sign = np.repeat(long, 2), np.tile([1.0, -1.0], len(long))
     moved = np.sqrt((shift**2).sum(axis=1)) > 0

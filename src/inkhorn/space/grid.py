@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import KW_ONLY, dataclass, field
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -13,7 +13,7 @@ from numpy.typing import ArrayLike, NDArray
 from inkhorn.errors import InputError, check_finite, place_words
 from inkhorn.read_only import freeze
 from inkhorn.shown import Shown
-from inkhorn.space.cells import FLOOR, SIDE, Cells, Faces, OuterFaces
+from inkhorn.space.cells import FLOOR, SIDE, Cells, Faces, FaceShapes, OuterFaces
 from inkhorn.space.merged import MergedMesh, pairs_once
 from inkhorn.space.mesh import PlanEdges, PlanMesh
 from inkhorn.space.radial import equivalent_radius
@@ -25,6 +25,24 @@ if TYPE_CHECKING:
     import pandas as pd
 
 __all__ = ["Grid"]
+
+
+class _Sides(NamedTuple):
+    """Side faces of one layer: which edges of its mesh they stand on, both cells, lengths, shares of the first."""
+
+    edges: PlanEdges
+    edge: Any
+    pair: NDArray[np.int64]
+    length: NDArray[np.float64]
+    share: NDArray[np.float64]
+
+    @property
+    def distance(self) -> NDArray[np.float64]:
+        return self.edges.distance[self.edge]
+
+    def between(self, values: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Values of the cells, read where the faces are."""
+        return self.share * values[self.pair[:, 0]] + (1.0 - self.share) * values[self.pair[:, 1]]
 
 
 @dataclass(frozen=True, eq=False)
@@ -205,9 +223,35 @@ class Grid(Shown):
         Side faces join cells of one layer; a floor face joins a cell with the next one present
         below it, so that the layers above and below an absent one touch.
         """
-        parts = [*self._side_faces(), self._floor_faces()]
-        names = ("cells", "kind", "area", "distance", "normal", "centroid", "ends")
-        return Faces(**{k: np.concatenate([getattr(p, k) for p in parts]) for k in names})
+        thickness, sides = self.cells.thickness, list(self._sides())
+        pair, area, _ = self._floors()
+        # a plane layer of changing thickness is cut at the height between its two cells
+        areas = [s.length * s.between(thickness) for s in sides]
+        n_sides = sum(map(len, areas))
+        return Faces(
+            cells=np.concatenate([*(s.pair for s in sides), pair]),
+            kind=np.repeat(np.array([SIDE, FLOOR], dtype=np.int8), [n_sides, len(pair)]),
+            area=np.concatenate([*areas, area]),
+            distance=np.concatenate([*(s.distance for s in sides), 0.5 * thickness[pair]]),
+            length=np.concatenate([*(s.length for s in sides), np.full(len(pair), np.nan)]),
+            shapes=self._face_shapes,
+        )
+
+    def _face_shapes(self) -> FaceShapes:
+        """Return how the faces lie."""
+        z, bottom, sides = self.cells.z, self.cells.bottom, list(self._sides())
+        pair, _, middle = self._floors()
+        n_sides = sum(len(s.pair) for s in sides)
+        normal, centroid = np.zeros((n_sides + len(pair), 3)), np.empty((n_sides + len(pair), 3))
+        ends = np.full((n_sides + len(pair), 2, 2), np.nan)
+        first = 0
+        for s in sides:
+            own = slice(first, first + len(s.pair))
+            normal[own, :2], ends[own] = s.edges.normal[s.edge], s.edges.ends[s.edge]
+            centroid[own, :2], centroid[own, 2] = s.edges.middle[s.edge], s.between(z)
+            first += len(s.pair)
+        normal[first:, 2], centroid[first:, :2], centroid[first:, 2] = -1.0, middle, bottom[pair[:, 0]]
+        return FaceShapes(normal, centroid, ends)
 
     @cached_property
     def rim(self) -> OuterEdges:
@@ -236,15 +280,17 @@ class Grid(Shown):
             parts.append((cell, rim.ends[there], rim.normal[there], area, rim.distance[there]))
         return OuterFaces(*(np.concatenate(v) for v in zip(*parts, strict=True)))
 
-    def _side_faces(self) -> Iterator[Faces]:
-        cells = self.cells
-        known: dict[int, PlanEdges] = {}
+    def _sides(self) -> Iterator[_Sides]:
+        """The side faces of each layer."""
+        known: dict[int, tuple[PlanEdges, Any, Any]] = {}
         for mesh, present, first in zip(
             self.meshes, self.within_layer, self.first_of_layer[:-1], strict=True
         ):
             if id(mesh) not in known:
-                known[id(mesh)] = mesh.edges()
-            edges = known[id(mesh)]
+                edges = mesh.edges()
+                distance = edges.distance
+                known[id(mesh)] = edges, edges.length, distance[:, 1] / (distance[:, 0] + distance[:, 1])
+            edges, length, share = known[id(mesh)]
             edge: Any = slice(None)
             if len(present) == mesh.n_cells:
                 pair = first + edges.cells
@@ -254,24 +300,11 @@ class Grid(Shown):
                 pair = numbers[edges.cells]
                 edge = np.flatnonzero((pair[:, 0] >= 0) & (pair[:, 1] >= 0))
                 pair = pair[edge]
-            distance = edges.distance[edge]
-            # a plane layer of changing thickness is cut at the height between its two cells; sums by columns: over the
-            # last axis of so few they are slow
-            share = distance[:, 1] / (distance[:, 0] + distance[:, 1])
-            thickness, z = cells.thickness, cells.z
-            a, b = pair[:, 0], pair[:, 1]
-            yield Faces(
-                cells=pair,
-                kind=np.full(len(pair), SIDE, dtype=np.int8),
-                area=edges.length[edge] * (share * thickness[a] + (1.0 - share) * thickness[b]),
-                distance=distance,
-                normal=np.column_stack([edges.normal[edge], np.zeros(len(pair))]),
-                centroid=np.column_stack([edges.middle[edge], share * z[a] + (1.0 - share) * z[b]]),
-                ends=edges.ends[edge],
-            )
+            yield _Sides(edges, edge, pair, length[edge], share[edge])
 
-    def _floor_faces(self) -> Faces:
-        cells, mesh = self.cells, self.mesh
+    def _floors(self) -> tuple[NDArray[np.int64], NDArray[np.float64], NDArray[np.float64]]:
+        """Of the floor faces both cells, the upper one first, area and middle."""
+        mesh = self.mesh
         pairs, plans = [], []
         above = np.full(mesh.n_cells, -1, dtype=np.int64)
         for k, here in enumerate(self.cell_number):
@@ -288,15 +321,7 @@ class Grid(Shown):
             moment = [np.bincount(whole, area * middle[:, k]) for k in (0, 1)]
             area = np.asarray(np.bincount(whole, area), dtype=np.float64)
             middle = np.column_stack(moment) / area[:, None]
-        return Faces(
-            cells=pair,
-            kind=np.full(len(pair), FLOOR, dtype=np.int8),
-            area=area,
-            distance=0.5 * cells.thickness[pair],
-            normal=np.tile([0.0, 0.0, -1.0], (len(pair), 1)),
-            centroid=np.column_stack([middle, cells.bottom[pair[:, 0]]]),
-            ends=np.full((len(pair), 2, 2), np.nan),
-        )
+        return pair, area, middle
 
     def equivalent_radius(
         self,

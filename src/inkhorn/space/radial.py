@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from inkhorn.space.cells import Cells, Faces
+from inkhorn.space.cells import Cells, Faces, FaceShapes
 from inkhorn.space.flow_rows import flow_rows, plan_tensor
 from inkhorn.space.rows import FaceRows
 
@@ -315,9 +315,14 @@ class _Part:
         self.is_square = grid.is_square
         self.members, self.number, self.n_cells, self.face = members, number, int(members.sum()), side
         self.cells = Cells(**{f.name: getattr(grid.cells, f.name)[members] for f in fields(Cells)})
-        some = {f.name: getattr(faces, f.name)[side] for f in fields(Faces)}
-        length = np.hypot(*(some["ends"][:, 1] - some["ends"][:, 0]).T)
-        self.faces = Faces(**{**some, "cells": number[some["cells"]], "area": length})
+        self.faces = Faces(
+            cells=number[faces.cells[side]],
+            kind=faces.kind[side],
+            area=faces.length[side],
+            distance=faces.distance[side],
+            length=faces.length[side],
+            shapes=lambda: FaceShapes(faces.normal[side], faces.centroid[side], faces.ends[side]),
+        )
 
     @classmethod
     def about(cls, grid: Grid, members: NDArray[np.bool_]) -> Any:

@@ -70,7 +70,11 @@ class FaceRows:
         from scipy.sparse import csr_array
 
         rows = self.difference
-        data = self.conductance[self.entry_face] * rows.data
+        data = (
+            (self.conductance[:, None] * rows.data.reshape(-1, 2)).ravel()
+            if len(rows.data) == 2 * len(self.conductance)
+            else self.conductance[self.entry_face] * rows.data
+        )
         return csr_array((data, rows.indices, rows.indptr), shape=rows.shape)
 
     @property

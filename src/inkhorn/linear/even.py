@@ -1,0 +1,361 @@
+"""Multigrid over even rectangles: that of `ColumnMultigrid` without looking up neighbours, its structure found once."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from copy import copy
+from dataclasses import dataclass, field
+from itertools import pairwise
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from inkhorn.linear import _even_kernels as _loops
+from inkhorn.linear import _even_setup as _setup
+from inkhorn.linear.apart import Apart
+
+if TYPE_CHECKING:
+    from inkhorn.linear.columns import Columns
+
+__all__ = ["EvenMultigrid", "EvenPlaces"]
+
+Array = NDArray[np.float64]
+Single = NDArray[np.float32]
+
+_COARSEST = 4  # columns
+_FURTHER = (
+    1.1  # pairs along one direction: couplings a little weaker still, for corrections constant on each pair
+)
+_STRONG = 3.0  # how much stronger one direction must be for it to be coarsened alone
+_WIDTH = 8  # numbers that a processor takes at once
+
+
+def _stride(n_columns: int) -> int:
+    """How long a row of one colour and one layer is: with a zero at its end at least."""
+    return -(-((n_columns + 1) // 2 + 1) // _WIDTH) * _WIDTH
+
+
+class EvenPlaces:
+    """Where a matrix over even rectangles holds what: found once for all that have values at the same places.
+
+    Parameters
+    ----------
+    matrix : scipy.sparse.csr_array, (n, n)
+    columns : Columns
+        With a grid.
+
+    Attributes
+    ----------
+    number : ndarray of int, (n_rows, n_layers, n_columns)
+        Of the unknown in each place, -1 for none.
+    slot : ndarray of int, (n,)
+        The place of each unknown in a vector laid out in rows of one colour; those that stand apart come last.
+    shape : tuple of int
+        Rows, layers, and how long a row of one colour is.
+    """
+
+    def __init__(self, matrix: Any, columns: Columns) -> None:
+        self.indptr, self.indices = matrix.indptr, matrix.indices
+        column, n = np.asarray(columns.column), matrix.shape[0]
+        self.apart = np.flatnonzero(column < 0)
+        along, across = (np.asarray(g, dtype=np.int32) for g in columns.grid)
+        x, y = (np.asarray(v, dtype=np.float64) for v in (columns.x, columns.y))
+        if along.max(initial=0) > across.max(initial=0):
+            along, across = across, along  # rows are the shorter way, so that loops along them are long
+            x, y = y, x
+        stands = column >= 0
+        row = np.where(stands, along[column], -1).astype(np.int32)
+        place = np.where(stands, across[column], -1).astype(np.int32)
+        layer = np.where(stands, np.asarray(columns.layer), -1).astype(np.int32)
+        n_rows, n_columns, n_layers = (int(v.max(initial=0)) + 1 for v in (along, across, layer))
+        self.number = np.full((n_rows, n_layers, n_columns), -1, np.int32)
+        self.number[row[stands], layer[stands], place[stands]] = np.flatnonzero(stands)
+        present = np.asarray((self.number >= 0).any(axis=1))
+        self.plan = _Plan(_centres(y, along, n_rows), _centres(x, across, n_columns), present)
+        self.shape = n_rows, n_layers, _stride(n_columns)
+        self.half = (n_rows + 2) * n_layers * self.shape[2]
+        self.offsets = np.full((n_rows, n_layers, n_columns, 7), -1, np.int8)
+        self.gaps = np.zeros((n_rows, n_layers, n_columns), np.uint8)
+        others = np.empty((64 + 16 * len(self.apart), 2), np.int64)
+        while True:
+            self.offsets[:] = -1
+            count = _setup.find_places(
+                self.indptr, self.indices, self.number, row, place, layer, self.offsets, self.gaps, others
+            )
+            if count <= len(others):
+                break
+            others = np.empty((count, 2), np.int64)
+        self.fitting = count <= 0.05 * matrix.nnz and n_layers < 255
+        self.other_row, self.other_place = others[:count].T
+        self.other_column = self.indices[self.other_place]
+        self.paired = bool(_setup.paired(self.offsets, self.gaps))
+        slot = ((row + place) % 2) * self.half + (row + 1) * (n_layers * self.shape[2])
+        slot = slot + layer * self.shape[2] + place // 2
+        slot[self.apart] = 2 * self.half + np.arange(len(self.apart))
+        self.slot = slot.astype(np.int32)
+        self.size = 2 * self.half + len(self.apart)
+        self._rooms: list[Single] = []
+        self.n = n
+
+    def lay_out(self, values: Array, to: Single) -> None:
+        """Write values of the unknowns to their slots."""
+        to[:] = 0.0
+        to[self.slot] = values
+
+    @contextmanager
+    def room(self, count: int) -> Iterator[Single]:
+        """Lend so many vectors, (count, size), in any state but for zeros around the cells; kept for the next."""
+        try:
+            vectors = self._rooms.pop()
+        except IndexError:
+            vectors = np.zeros((count, self.size), np.float32)
+        if len(vectors) < count:
+            vectors = np.zeros((count, self.size), np.float32)
+        try:
+            yield vectors[:count]
+        finally:
+            if not self._rooms:
+                self._rooms.append(vectors)
+
+    def rest(self, matrix: Any, *, held: bool = False) -> Array:
+        """Return the sum of the entries of each row that have no place; those that stand apart not counted where held."""
+        value = matrix.data[self.other_place]
+        if held:
+            value = np.where(self.slot[self.other_column] < 2 * self.half, value, 0.0)
+        return np.bincount(self.other_row, value, self.n).astype(np.float64)
+
+
+def _centres(values: Array, place: NDArray[Any], n: int) -> Array:
+    """Where rows, or columns, are."""
+    count = np.bincount(place, minlength=n)
+    return np.asarray(np.bincount(place, values, n) / np.maximum(count, 1))
+
+
+class _Plan:
+    """Where the rows and columns of a level are, and which columns are there, (n_rows, n_columns)."""
+
+    def __init__(self, y: Array, x: Array, present: NDArray[np.bool_]) -> None:
+        self.y, self.x, self.present = y, x, present
+        self._coarser: dict[tuple[int, int], tuple[_Plan, Array, Array]] = {}
+
+    def halved(self, along: int, across: int) -> tuple[_Plan, Array, Array]:
+        """Return the next one, and how much of the way between its columns, and rows, each step between these is."""
+        if (along, across) not in self._coarser:
+            x, near_x = self._joined(self.x, along)
+            y, near_y = self._joined(self.y, across)
+            present = np.zeros((len(y), len(x)), dtype=bool)
+            row, column = np.nonzero(self.present)
+            present[row // across, column // along] = True
+            self._coarser[along, across] = _Plan(y, x, present), near_x, near_y
+        return self._coarser[along, across]
+
+    @staticmethod
+    def _joined(centres: Array, by: int) -> tuple[Array, Array]:
+        place = np.arange(len(centres)) // by
+        coarse = np.asarray(np.bincount(place, centres) / np.bincount(place))
+        step, way = np.diff(centres), coarse[place[1:]] - coarse[place[:-1]]
+        near = np.clip(step / np.where(way == 0.0, 1.0, way), 0.1, 1.0)
+        return coarse, np.where(way == 0.0, 1.0, near)
+
+
+@dataclass(eq=False)
+class _Level:
+    """One grid, laid out in rows of one colour; room for a right-hand side and an answer but on the finest; the next."""
+
+    shape: tuple[int, int, int]
+    stencil: Single  # (8, half)
+    sinks: Single  # (2, half)
+    weights: Single = field(
+        default_factory=lambda: np.empty(0, np.float32)
+    )  # (half,), of corrections in red cells
+    joined: tuple[int, int] = (1, 1)  # columns and rows that make one of the next
+
+    def make_room(self) -> None:
+        """Take new room for a right-hand side and an answer."""
+        self.right, self.answer = (np.zeros(self.stencil.shape[1] * 2, np.float32) for _ in range(2))
+
+
+class EvenMultigrid:
+    """One multigrid cycle for a matrix over even rectangles, as `ColumnMultigrid` has it for any columns.
+
+    Parameters
+    ----------
+    matrix : scipy.sparse.csr_array, (n, n)
+    columns : Columns
+        With a grid.
+    apart : Apart, optional
+        Of unknowns that stand apart, to be held as they are; else each is taken as level with its cells.
+    """
+
+    def __init__(self, matrix: Any, columns: Columns, *, apart: Apart | None = None) -> None:
+        held = apart is not None
+        self.places = columns.placed(EvenPlaces, matrix)
+        places = self.places
+        if apart is None and len(places.apart):
+            apart = Apart(matrix, columns)
+        self._apart = apart
+        self.possible = apart is None or apart.possible
+        if not self.possible:
+            return
+        self._take(matrix, held)
+        if apart is not None:
+            self._beside = _Beside(apart, places)
+
+    def _take(self, matrix: Any, held: bool) -> None:
+        places = self.places
+        shape = places.number.shape
+        rest = places.rest(matrix, held=held)
+        sink, below, east, south = (np.zeros(shape, np.float32) for _ in range(4))
+        alike = _setup.take_values(
+            matrix.indptr,
+            matrix.data,
+            places.number,
+            places.offsets,
+            places.gaps,
+            rest,
+            sink,
+            below,
+            east,
+            south,
+        )
+        self.alike = bool(alike) and places.paired and not held
+        self.levels: list[_Level] = []
+        self._add(sink, below, east, south, places.plan)
+
+    def _add(self, sink: Single, below: Single, east: Single, south: Single, plan: _Plan) -> None:
+        """Make this level and those beneath it."""
+        while True:
+            n_rows, n_layers, n_columns = sink.shape
+            stride = _stride(n_columns)
+            half = (n_rows + 2) * n_layers * stride
+            level = _Level(
+                (n_rows, n_layers, stride), np.zeros((8, half), np.float32), np.zeros((2, half), np.float32)
+            )
+            _setup.lay_out(sink, below, east, south, stride, level.stencil, level.sinks)
+            if self.levels:
+                level.make_room()
+            self.levels.append(level)
+            if n_rows * n_columns <= _COARSEST:
+                return
+            by_row, by_column = (_mean(v) for v in (east, south))
+            along = 1 if by_column > _STRONG * by_row and n_rows > 1 else 2
+            across = 1 if by_row > _STRONG * by_column and n_columns > 1 else 2
+            level.joined = along, across
+            coarser, near_x, near_y = plan.halved(along, across)
+            new = coarser.present.shape[0], n_layers, coarser.present.shape[1]
+            c_sink, c_below, c_east, c_south = (np.zeros(new, np.float32) for _ in range(4))
+            weights = np.empty(half, np.float32)
+            further = _FURTHER if along + across == 3 else 1.0
+            if _setup.coarser(
+                sink, below, east, south, plan.present, along, across, near_x, near_y, further,
+                c_sink, c_below, c_east, c_south, stride, weights,
+            ):  # fmt: skip
+                level.weights = weights
+            (sink, below, east, south), plan = (c_sink, c_below, c_east, c_south), coarser
+
+    def twin(self) -> EvenMultigrid:
+        """Return the same cycle with room of its own to work in."""
+        other = copy(self)
+        other.levels = [copy(level) for level in self.levels]
+        for level in other.levels[1:]:
+            level.make_room()
+        return other
+
+    def cycle(self, right: Single, answer: Single) -> float:
+        """Go down and up once; returns the product of right-hand side and answer, but for unknowns that stand apart."""
+        levels = self.levels
+        rights = [right, *(level.right for level in levels[1:])]
+        answers = [answer, *(level.answer for level in levels[1:])]
+        for k, (fine, coarse) in enumerate(pairwise(levels)):
+            _loops.relax_and_restrict(
+                fine.shape,
+                fine.stencil,
+                rights[k],
+                answers[k],
+                fine.weights,
+                fine.joined,
+                coarse.shape,
+                rights[k + 1],
+            )
+        last = levels[-1]
+        dot = _loops.relax_both_ways(last.shape, last.stencil, rights[-1], answers[-1], 4)
+        for k in range(len(levels) - 2, -1, -1):
+            fine, coarse = levels[k], levels[k + 1]
+            dot = _loops.prolong_and_relax(
+                fine.shape,
+                fine.stencil,
+                rights[k],
+                answers[k],
+                fine.weights,
+                fine.joined,
+                coarse.shape,
+                answers[k + 1],
+            )
+        return float(dot)
+
+    def answer(self, right: Single, answer: Single, *, transpose: bool = False) -> float:
+        """Write the answer of one cycle for a right-hand side, both laid out; return their product."""
+        if self._apart is None:
+            return self.cycle(right, answer)
+        return self._beside.around(self.cycle, right, answer, transpose=transpose)
+
+    def precondition(self, right: Array, answer: Array, *, transpose: bool = False) -> float:
+        """Write the answer of one cycle for a right-hand side; return their product."""
+        places = self.places
+        with places.room(2) as (b, x):
+            places.lay_out(right, b)
+            self.answer(b, x, transpose=transpose)
+            answer[:] = x[places.slot]
+        return float((answer * right).sum())
+
+    @property
+    def apart(self) -> Apart | None:
+        """What solves for the unknowns that stand apart."""
+        return self._apart
+
+    @property
+    def memory(self) -> int:
+        """Bytes held by the levels."""
+        return sum(
+            v.nbytes for level in self.levels for v in vars(level).values() if isinstance(v, np.ndarray)
+        )
+
+
+def _mean(couplings: Single) -> float:
+    """The mean coupling of two columns that are coupled."""
+    in_plan = couplings.sum(axis=1, dtype=np.float64)
+    count = np.count_nonzero(in_plan)
+    return float(in_plan.sum() / count) if count else 0.0
+
+
+class _Beside:
+    """Unknowns that stand apart, around a cycle over the others, on vectors that are laid out."""
+
+    def __init__(self, apart: Apart, places: EvenPlaces) -> None:
+        self._apart, self._tail = apart, 2 * places.half
+        self._ways = {}
+        for transpose in (False, True):
+            of, into = apart.exchanged(transpose=transpose)
+            self._ways[transpose] = (
+                (places.slot[of.row], of.col, of.data), (into.row, places.slot[into.col], into.data)
+            )  # fmt: skip
+
+    def around(self, cycle: Any, right: Single, answer: Single, *, transpose: bool) -> float:
+        """Eliminate them, go through the cycle, and put them in again; returns the product of both."""
+        (slot, number, given), (to, from_slot, got) = self._ways[transpose]
+        own = right[self._tail :].astype(np.float64)
+        alone = self._apart.solved(own, transpose=transpose)
+        before = right[slot]
+        np.subtract.at(right, slot, (given * alone[number]).astype(np.float32))
+        moved = right[slot]
+        dot = cycle(right, answer)
+        right[slot] = before
+        first = np.unique(slot, return_index=True)[1]
+        dot += float(((before - moved)[first].astype(np.float64) * answer[slot[first]]).sum())
+        own_answer = self._apart.solved(
+            own - np.bincount(to, got * answer[from_slot], len(own)), transpose=transpose
+        )
+        answer[self._tail :] = own_answer
+        return dot + float((own * own_answer).sum())
