@@ -152,6 +152,20 @@ def _wet(head, bottom, height, depth, law):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
+def _partly(a, b, forward, heads, bottom, height, face_height, smoothing, film, filled, filled_slope):  # type: ignore[no-untyped-def]
+    """The share of its flow that a partly filled side face carries, from its first cell or to it, and slopes by heads."""
+    up, down = (a, b) if forward else (b, a)
+    heights, bases = (height[up], height[down]), (bottom[up], bottom[down])
+    ends, depth = (heads[up], heads[down]), (height[up] * filled[up], height[up] * filled_slope[up])
+    law = bend_of(smoothing, min(heights)), 2.0 * face_height / (heights[0] + heights[1]) - 1.0
+    mean, by_up, by_down = _wet(ends, bases, heights, depth, law)
+    least = film_of(film, face_height)
+    keep = (1.0 - least) / face_height
+    by_a, by_b = (by_up, by_down) if forward else (by_down, by_up)
+    return least + keep * mean, keep * by_a, keep * by_b
+
+
+@njit(cache=True)
 def cross_faces(  # type: ignore[no-untyped-def]
     indptr,
     indices,
@@ -200,25 +214,93 @@ def cross_faces(  # type: ignore[no-untyped-def]
             slope[e] = data[e] * by_head
             full += data[e] * driven
             absolute += abs(data[e] * driven)
-        wet = 1.0
-        a, b = indices[begin], indices[begin + 1]
+        wet, a, b = 1.0, indices[begin], indices[begin + 1]
         if film < 1.0 and not is_floor[f] and (filled[a] < 1.0 or filled[b] < 1.0):
-            up, down = (a, b) if full >= 0.0 else (b, a)
-            at_up = 0 if full >= 0.0 else 1
-            heights, bases = (height[up], height[down]), (bottom[up], bottom[down])
-            ends, depth = (heads[up], heads[down]), (height[up] * filled[up], height[up] * filled_slope[up])
-            law = bend_of(smoothing, min(heights)), 2.0 * face_height[f] / (heights[0] + heights[1]) - 1.0
-            mean, by_up, by_down = _wet(ends, bases, heights, depth, law)
-            keep = (1.0 - film_of(film, face_height[f])) / face_height[f]
-            wet = film_of(film, face_height[f]) + keep * mean
+            wet, by_a, by_b = _partly(
+                a,
+                b,
+                full >= 0.0,
+                heads,
+                bottom,
+                height,
+                face_height[f],
+                smoothing,
+                film,
+                filled,
+                filled_slope,
+            )
             for e in range(begin, end):
                 slope[e] *= wet
-            slope[begin + at_up] += keep * full * by_up
-            slope[begin + 1 - at_up] += keep * full * by_down
+            slope[begin] += full * by_a
+            slope[begin + 1] += full * by_b
         share[f] = wet
         flow[f] = wet * full
         residual[a] -= flow[f]
         residual[b] += flow[f]
+    return absolute
+
+
+@njit(cache=True)
+def cross_pairs(  # type: ignore[no-untyped-def]
+    cells,
+    n_sides,
+    conductance,
+    level,
+    bend,
+    film,
+    heads,
+    bottom,
+    height,
+    face_height,
+    smoothing,
+    filled,
+    filled_slope,
+    share,
+    flow,
+    slope,
+    residual,
+):
+    """As `cross_faces`, for rows of two cells each, side faces first."""
+    absolute = 0.0
+    for f in range(n_sides):
+        a, b, c = cells[f, 0], cells[f, 1], conductance[f]
+        first, second = heads[a], heads[b]
+        full, wet = c * (first - second), 1.0
+        absolute += c * (abs(first) + abs(second))
+        by_first, by_second = c, -c
+        if film < 1.0 and (filled[a] < 1.0 or filled[b] < 1.0):
+            wet, by_a, by_b = _partly(
+                a,
+                b,
+                full >= 0.0,
+                heads,
+                bottom,
+                height,
+                face_height[f],
+                smoothing,
+                film,
+                filled,
+                filled_slope,
+            )
+            by_first, by_second = c * wet + full * by_a, full * by_b - c * wet
+        slope[f, 0], slope[f, 1] = by_first, by_second
+        share[f], flow[f] = wet, wet * full
+        residual[a] -= wet * full
+        residual[b] += wet * full
+    for f in range(n_sides, len(conductance)):
+        a, b, c = cells[f, 0], cells[f, 1], conductance[f]
+        first, second, by_a, by_b = heads[a], heads[b], 1.0, 1.0
+        if film < 1.0:
+            over, bent = ramp_at(first - level[f], bend[f])
+            first, by_a = (1.0 - film) * (level[f] + over) + film * first, (1.0 - film) * bent + film
+            over, bent = ramp_at(second - level[f], bend[f])
+            second, by_b = (1.0 - film) * (level[f] + over) + film * second, (1.0 - film) * bent + film
+        full = c * (first - second)
+        absolute += c * (abs(first) + abs(second))
+        slope[f, 0], slope[f, 1] = c * by_a, -c * by_b
+        share[f], flow[f] = 1.0, full
+        residual[a] -= full
+        residual[b] += full
     return absolute
 
 
@@ -286,9 +368,12 @@ def next_heads(which, missing, slope, origin, at, low, high):  # type: ignore[no
 def landed(which, before, asked, diagonal, cells, common, rounds, close, rounding, heads):  # type: ignore[no-untyped-def]
     """Write the heads at which some cells give what is asked of each, by its own law and the slopes of all else."""
     bottom, height, side, beneath, roof, bend, drains, elastic = cells
+    smoothing = common[0]
     for i in which:
         cell = bottom[i], height[i], side[i], beneath[i], roof[i], bend[i], drains[i], elastic[i]
         origin, at, low, high = before[i], heads[i], -np.inf, np.inf
+        if min(origin, at) > bottom[i] + height[i] + max(bend[i], bend_of(smoothing, height[i])):
+            continue  # full before and after: no law bends
         begun, slope = _own_law(origin, cell, common)
         scale = (
             min(diagonal[i] / slope, 1.0) if slope > 0.0 else 1.0
@@ -307,13 +392,13 @@ def landed(which, before, asked, diagonal, cells, common, rounds, close, roundin
 
 @njit(cache=True)
 def sums_of_faces(  # type: ignore[no-untyped-def]
-    cells, is_floor, indptr, data, height, smoothing, face_bend, sides, beneath, roof, bend
+    cells, is_floor, conductance, height, smoothing, face_bend, sides, beneath, roof, bend
 ):
     """Add up what the faces of every cell conduct, by kind; write over what length water begins to fall through each."""
     for f in range(len(is_floor)):
         a, b = cells[f]
         face_bend[f] = bend_of(smoothing, min(height[a], height[b]))
-        lead = abs(data[indptr[f]])
+        lead = abs(conductance[f])
         if is_floor[f]:
             beneath[a] += lead
             roof[b] += lead
@@ -321,3 +406,26 @@ def sums_of_faces(  # type: ignore[no-untyped-def]
         else:
             sides[a] += lead
             sides[b] += lead
+
+
+@njit(cache=True)
+def change_of_storage(  # type: ignore[no-untyped-def]
+    drains, elastic, elastic_height, share, slope, integral, before, length, change, by_head
+):
+    """Write the water taken into storage over a step, and its slope by head."""
+    for i in range(len(before)):
+        now = drains[i] * share[i] + elastic_height[i] * integral[i]
+        change[i] = (now - before[i]) / length
+        by_head[i] = (drains[i] * slope[i] + elastic[i] * share[i]) / length
+
+
+@njit(cache=True)
+def stop_at_base(before, heads, base, bend):  # type: ignore[no-untyped-def]
+    """Let heads that would fall far below the base of their cell stop about there first, where slopes tell again."""
+    for i in range(len(heads)):
+        far = base[i] - 1.01 * bend[i]
+        if heads[i] < far:
+            if before[i] > base[i] + 1.01 * bend[i]:
+                heads[i] = base[i] + bend[i]
+            elif before[i] > base[i] - bend[i]:
+                heads[i] = far

@@ -25,6 +25,8 @@ from inkhorn.space import RectangularMesh
 
 __all__ = ["Balance", "FlowEquations", "TimeStep"]
 
+Array = NDArray[np.float64]
+
 
 @dataclass(frozen=True, eq=False)
 class Balance:
@@ -37,8 +39,6 @@ class Balance:
         gives or takes is left out, so at those cells the residual is that flow, reversed.
     face_flow : ndarray of float, (n_faces,)
         From first to second cell [m³/day].
-    drive : ndarray of float, (n_entries of the face rows,)
-        What each entry of a face row is multiplied with, head limited by the face's level [m].
     share : ndarray of float, (n_faces,)
         Saturation that scales the face row.
     contributions : tuple of Contribution
@@ -51,13 +51,12 @@ class Balance:
         What rounding alone may add up to in the residuals [m³/day].
     face_slope : ndarray of float, (n_entries of the face rows,)
         Derivative of the flow across each face by the head of each entry, but for what terms carry besides [m²/day].
-    slopes : callable
-        Makes the derivative.
+    drives, slopes : callable
+        Make what drives the faces, and the derivative.
     """
 
     residual: NDArray[np.float64]
     face_flow: NDArray[np.float64]
-    drive: NDArray[np.float64]
     share: NDArray[np.float64]
     contributions: tuple[Contribution, ...]
     storage_change: NDArray[np.float64]
@@ -65,7 +64,13 @@ class Balance:
     extra_storage_change: NDArray[np.float64]
     rounding: float
     face_slope: NDArray[np.float64]
+    drives: Callable[[], NDArray[np.float64]] = field(repr=False)
     slopes: Callable[[], Any] = field(repr=False)
+
+    @cached_property
+    def drive(self) -> NDArray[np.float64]:
+        """What each entry of a face row is multiplied with, head limited by the face's level, (n_entries,) [m]."""
+        return self.drives()
 
     @cached_property
     def jacobian(self) -> Any:
@@ -136,7 +141,9 @@ class FlowEquations:
         self.rows = model.face_rows()
         self.face_level = np.maximum(self.cells.bottom[self.first], self.cells.top[self.second])
         self.height = self.cells.thickness
-        self.face_height = faces.height
+        self.face_height, floor = faces.height, faces.is_floor
+        two_each = len(self.rows.difference.indices) == 2 * len(faces)
+        self.n_sides = int((~floor).sum()) if two_each and not floor[: int((~floor).sum())].any() else None
         counts = [t.n_extra for t in model.terms]
         self.first_extra = n + np.concatenate([[0], np.cumsum(counts)]).astype(int)
         self.states: tuple[NDArray[np.float64], ...] = tuple(np.zeros(t.n_state) for t in model.terms)
@@ -153,7 +160,7 @@ class FlowEquations:
             [np.zeros(n, dtype=bool), *(np.arange(t.n_extra) >= t.n_levels for t in model.terms)]
         )
         self.flows = flows[self.free]
-        self.pattern = Pattern(self.rows.matrix, self.n_unknowns, self.free)
+        self.pattern = Pattern(self.rows.difference, self.n_unknowns, self.free)
         self._conductances()
         self.carried = tuple(Carried.of(model, self.rows, term) for term in model.terms)
         self.columns = self._columns()  # sorted out once, for all steps of all copies
@@ -285,9 +292,8 @@ class FlowEquations:
         law, faces, n = self.model.water_table, self.model.grid.faces, len(self.cells)
         self.face_bend, bend = np.empty(len(faces)), law.bend(self.height)
         self.sides, beneath, roof = np.zeros(n), np.zeros(n), np.zeros(n)
-        rows = self.rows.matrix
         _kernels.sums_of_faces(
-            faces.cells, faces.is_floor, rows.indptr, rows.data, self.height, law.smoothing, self.face_bend,
+            faces.cells, faces.is_floor, self.rows.conductance, self.height, law.smoothing, self.face_bend,
             self.sides, beneath, roof, bend,
         )  # fmt: skip
         self.floors = (beneath, roof, bend)
@@ -372,34 +378,42 @@ class FlowEquations:
         """
         from inkhorn.flow import _kernels
 
-        law, n, matrix = self.model.water_table, len(self.cells), self.rows.matrix
+        law, n, rows = self.model.water_table, len(self.cells), self.rows.difference
         film = 1.0 if law.confined else law.film
         heads = np.ascontiguousarray(unknowns[:n])
         share_filled, filled_slope, integral = self.filled(heads)
-        drive, slope = np.empty(len(matrix.data)), np.empty(len(matrix.data))
-        share, face_flow = np.empty(len(self.first)), np.empty(len(self.first))
+        share, face_flow, slope = (np.empty(k) for k in (len(self.first), len(self.first), len(rows.indices)))
         residual = np.zeros(self.n_unknowns)
-        absolute = _kernels.cross_faces(
-            matrix.indptr,
-            matrix.indices,
-            matrix.data,
-            self.model.grid.faces.is_floor,
-            self.face_level,
-            self.face_bend,
-            film,
-            heads,
-            self.cells.bottom,
-            self.height,
-            self.face_height,
-            law.smoothing,
-            share_filled,
-            filled_slope,
-            drive,
-            share,
-            face_flow,
-            slope,
-            residual,
-        )
+
+        def crossed(answers: tuple[Any, ...], drive: Any = None) -> float:
+            laws = (
+                self.face_level,
+                self.face_bend,
+                film,
+                heads,
+                self.cells.bottom,
+                self.height,
+                self.face_height,
+            )
+            filling = (law.smoothing, share_filled, filled_slope)
+            if drive is None and self.n_sides is not None:
+                pairs, (share, flow, slope, residual) = rows.indices.reshape(-1, 2), answers
+                answers = (share, flow, slope.reshape(-1, 2), residual)
+                conductance = self.rows.conductance
+                return float(
+                    _kernels.cross_pairs(pairs, self.n_sides, conductance, *laws, *filling, *answers)
+                )
+            drive = np.empty(len(rows.indices)) if drive is None else drive
+            matrix, floor = self.rows.matrix, self.model.grid.faces.is_floor
+            places = (matrix.indptr, matrix.indices, matrix.data, floor)
+            return float(_kernels.cross_faces(*places, *laws, *filling, drive, *answers))
+
+        def drives() -> Array:
+            drive = np.empty(len(rows.indices))
+            crossed((share.copy(), face_flow.copy(), slope.copy(), residual.copy()), drive)
+            return drive
+
+        absolute = crossed((share, face_flow, slope, residual))
         storage, storage_slope = np.zeros(n), np.zeros(n)
         extra_stored, extra_change = np.zeros(self.n_unknowns - n), np.zeros(self.n_unknowns - n)
         if self.step is not None:
@@ -427,7 +441,7 @@ class FlowEquations:
                     extra_slope=Slope(row, column, extra_weight[row] * value),
                 )
             contributions.append(answer)
-            residual[:n] += np.bincount(term.cells, answer.flow, n)
+            np.add.at(residual, term.cells, answer.flow)
             if beside is not None:
                 across = beside.across(answer.flow, len(face_flow))
                 face_flow += across
@@ -445,7 +459,6 @@ class FlowEquations:
         return Balance(
             residual,
             face_flow,
-            drive,
             share,
             answers,
             storage,
@@ -453,6 +466,7 @@ class FlowEquations:
             extra_change,
             rounding,
             slope,
+            drives,
             lambda: self._jacobian(slope, answers, storage_slope, carried),
         )
 
@@ -464,14 +478,10 @@ class FlowEquations:
         carried: tuple[Carried | None, ...],
     ) -> Any:
         rows, columns, values = [], [], []
-        if self.step is not None:
-            cells = np.arange(len(storage_slope))
-            rows, columns, values = [cells], [cells], [-storage_slope]
+        diagonal = np.zeros(self.n_unknowns)
+        diagonal[: len(storage_slope)] = -storage_slope
         if self.rests_at is not None:
-            everywhere = np.arange(self.n_unknowns)
-            rows.append(everywhere)
-            columns.append(everywhere)
-            values.append(-self.rests_at[1])
+            diagonal -= self.rests_at[1]
         for answer, beside in zip(contributions, carried, strict=True):
             if beside is not None:
                 row, column, value = beside.slopes(answer)
@@ -490,6 +500,7 @@ class FlowEquations:
         none = np.empty(0, np.int64)
         return self.pattern.filled(
             face_slope,
+            diagonal,
             np.concatenate([none, *rows]),
             np.concatenate([none, *columns]),
             np.concatenate([np.empty(0), *values]),
@@ -530,37 +541,42 @@ class FlowEquations:
 
     def turnover(self, balance: Balance) -> float:
         """Return the larger of inflow and outflow, storage included [m³/day]."""
-        stores = [v for a in balance.contributions if len(a.stored) for v in a.outside.values()]
-        flows = np.concatenate(
-            [
-                np.zeros(1),
-                *self.term_flows(balance),
-                -balance.storage_change,
-                *stores,
-                -balance.extra_storage_change,
-            ]
-        )
-        return float(max(flows[flows > 0].sum(), -flows[flows < 0].sum()))
+        known: float | None = vars(balance).get("_turnover")
+        if known is None:
+            stores = [v for a in balance.contributions if len(a.stored) for v in a.outside.values()]
+            parts = (
+                *self.term_flows(balance), -balance.storage_change, *stores, -balance.extra_storage_change
+            )  # fmt: skip
+            inflow = sum(float(np.maximum(v, 0.0).sum()) for v in parts)
+            known = max(inflow, inflow - sum(float(v.sum()) for v in parts))
+            vars(balance)["_turnover"] = known
+        return known
 
     def left(self, balance: Balance) -> float:
         """Return the sum of absolute residuals [m³/day]; infinity where one is no number.
 
         Where all flows rise with the head they come from, short steps of Newton's method lower it.
         """
-        size = float(np.abs(balance.residual[self.free]).sum())
+        size = self._missing(balance)
         return size if np.isfinite(size) else np.inf
+
+    def _missing(self, balance: Balance) -> float:
+        known: float | None = vars(balance).get("_missing")
+        if known is None:
+            free = balance.residual if len(self.free) == self.n_unknowns else balance.residual[self.free]
+            known = vars(balance)["_missing"] = float(np.abs(free).sum())
+        return known
 
     def closure(self, balance: Balance) -> float:
         """Return the sum of absolute residuals over the larger of inflow and outflow, storage included, as measured."""
-        missing = float(np.abs(balance.residual[self.free]).sum())
+        missing = self._missing(balance)
         return missing / max(
             self.turnover(balance), 1e-6 * missing, 1e-300
         )  # at the very start nothing may move yet
 
     def closes(self, balance: Balance, goal: float) -> bool:
         """Whether that is reached, or what is left is no more than rounding, as where no water moves at all."""
-        missing = float(np.abs(balance.residual[self.free]).sum())
-        return missing <= balance.rounding or self.closure(balance) <= goal
+        return self._missing(balance) <= balance.rounding or self.closure(balance) <= goal
 
     @cached_property
     def names(self) -> list[str]:

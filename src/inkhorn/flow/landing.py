@@ -51,6 +51,8 @@ class Landing:
 
     def at(self, share: float, way: Way) -> Array:
         """Return all unknowns after a share of the step; those of the terms settle afterwards."""
+        from inkhorn.flow import _kernels
+
         eq, n = self.equations, len(self.equations.cells)
         there = self.unknowns + share * self.step
         bends = not eq.model.water_table.confined or any(eq.bending_terms)
@@ -62,7 +64,7 @@ class Landing:
             answered = np.where(np.abs(answered - before) < np.abs(there[:n] - before), answered, there[:n])
         there[:n] = answered
         if not eq.model.water_table.confined:
-            _stop_at_base(before, there[:n], eq.cells.bottom, eq.floors[-1])
+            _kernels.stop_at_base(before, there[:n], eq.cells.bottom, eq.floors[-1])
         there[:n][eq.fixed[:n]] = before[eq.fixed[:n]]
         return eq.settled(there)
 
@@ -108,12 +110,3 @@ class Landing:
             _kernels.next_heads(open_, missing, slope, origin, at, low, high)
         heads[bending] = at
         return heads
-
-
-def _stop_at_base(before: Array, heads: Array, base: Array, bend: Array) -> None:
-    """Let heads that would fall far below the base of their cell stop about there first, where slopes tell again."""
-    wet, damp = before > base + 1.01 * bend, before > base - bend
-    deep = heads < base - 1.01 * bend
-    heads[deep & wet] = (base + bend)[deep & wet]
-    deep &= damp & ~wet
-    heads[deep] = (base - 1.01 * bend)[deep]

@@ -132,8 +132,10 @@ def _held_back(equations: FlowEquations, matrix: Any, size: float, held: float) 
 
 def _alike(one: Any, other: Any) -> bool:
     """Whether two matrices are the same."""
+    some = slice(None, None, 1 + len(one.data) // 1000)
     return (
         one.data.shape == other.data.shape
+        and np.array_equal(one.data[some], other.data[some])  # mostly that tells already
         and np.array_equal(one.data, other.data)
         and np.array_equal(one.indices, other.indices)
     )

@@ -63,7 +63,12 @@ class Pattern:
         self._among = (kept, number[self.column[kept]].astype(np.int32), start)
 
     def filled(
-        self, face_slope: NDArray[np.float64], row: Index, column: Index, value: NDArray[np.float64]
+        self,
+        face_slope: NDArray[np.float64],
+        diagonal: NDArray[np.float64],
+        row: Index,
+        column: Index,
+        value: NDArray[np.float64],
     ) -> Any:
         """Return the derivative, (n_unknowns, n_unknowns).
 
@@ -71,6 +76,8 @@ class Pattern:
         ----------
         face_slope : ndarray of float, (n_entries of the face rows,)
             Of the flow across each face, by the head of each entry.
+        diagonal : ndarray of float, (n_unknowns,)
+            What comes to the diagonal besides.
         row, column, value : ndarray, (n,)
             Entries besides; repeats add up.
         """
@@ -86,6 +93,7 @@ class Pattern:
             data = np.zeros(len(self.column))
             _kernels.put_entries(row, column, value, self.start, self.column, data)
         _kernels.put_faces(self._place, face_slope, data)
+        data[self.diagonal] += diagonal
         return csr_array((data, self.column, self.start), shape=(self.n_unknowns, self.n_unknowns))
 
     def among_free(self, matrix: Any) -> Any:

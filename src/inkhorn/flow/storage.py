@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -60,7 +61,7 @@ class Storage:
     def stored(self, heads: Array) -> Array:
         """Return the water stored in each cell, what drains and what is stored by pressure, (2, n_cells) [m³]."""
         share, _, integral = self.filled(heads)
-        return np.stack([self.drains * share, self.elastic * self.cells.thickness * integral])
+        return np.stack([self.drains * share, self._elastic_height * integral])
 
     def change(
         self, share: Array, slope: Array, integral: Array, before: Array, length: float
@@ -76,8 +77,16 @@ class Storage:
         length : float
             Of the step [day].
         """
-        now = self.drains * share + self.elastic * self.cells.thickness * integral
-        return (now - before) / length, (self.drains * slope + self.elastic * share) / length
+        from inkhorn.flow import _kernels
+
+        change, by_head = np.empty_like(before), np.empty_like(before)
+        laws = (self.drains, self.elastic, self._elastic_height, share, slope, integral)
+        _kernels.change_of_storage(*laws, before, length, change, by_head)
+        return change, by_head
+
+    @cached_property
+    def _elastic_height(self) -> Array:
+        return self.elastic * self.cells.thickness
 
     def slopes(self, heads: Array) -> tuple[Array, Array, Array]:
         """Return the derivatives of the water stored by head [m²], specific yield [m³] and specific storage [m⁴]."""

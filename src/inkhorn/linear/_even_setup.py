@@ -78,117 +78,127 @@ def paired(offsets, gaps):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def take_values(indptr, data, number, offsets, gaps, rest, sink, below, east, south):  # type: ignore[no-untyped-def]
-    """Take the couplings that act both ways, and what is left of the diagonals with the ``rest`` of each row.
+def take_values(indptr, data, number, offsets, rest, taken):  # type: ignore[no-untyped-def]
+    """Take every coupling as it acts on the unknown that has it, and what is left of the diagonal.
 
-    A coupling across absent layers becomes one in series. Returns whether all act both ways alike, and none is
-    positive, nor what is left negative.
+    ``taken``, (7, n_rows, n_layers, n_columns), is in the order of ``offsets``, zero where nothing is; the ``rest`` of
+    each row goes to the diagonal.
     """
     n_rows, n_layers, n_columns = number.shape
-    alike = True
-    left = np.zeros((2, n_layers, n_columns + 1))
     for r in range(n_rows):
-        own, next_row = left[r % 2], left[(r + 1) % 2]
-        next_row[:] = 0.0
         for k in range(n_layers):
             for c in range(n_columns):
                 i = number[r, k, c]
                 if i < 0:
                     continue
+                start, left = indptr[i], rest[i]
                 places = offsets[r, k, c]
-                start = indptr[i]
-                # those to the west, north and above come from the cells there
-                a = 0.0
-                if places[3] >= 0:
-                    back = offsets[r, k, c + 1, 4]
-                    a, other = -data[start + places[3]], 0.0
-                    if back >= 0:
-                        other = -data[indptr[number[r, k, c + 1]] + back]
-                    if abs(a - other) > 1e-13 * a or a < 0.0:
-                        alike = False
-                        a = max(min(a, other), 0.0)
-                    own[k, c] -= a
-                    own[k, c + 1] -= a
-                east[r, k, c] = a
-                a = 0.0
-                if places[5] >= 0:
-                    back = offsets[r + 1, k, c, 6]
-                    a, other = -data[start + places[5]], 0.0
-                    if back >= 0:
-                        other = -data[indptr[number[r + 1, k, c]] + back]
-                    if abs(a - other) > 1e-13 * a or a < 0.0:
-                        alike = False
-                        a = max(min(a, other), 0.0)
-                    own[k, c] -= a
-                    next_row[k, c] -= a
-                south[r, k, c] = a
-                if places[1] >= 0:
+                if places[0] >= 0:
+                    left += data[start + places[0]]
+                for way in range(1, 7):
+                    at = places[way]
+                    if at >= 0:
+                        value = data[start + at]
+                        left += value
+                        taken[way, r, k, c] = -value
+                taken[0, r, k, c] = left
+
+
+@njit(cache=True, nogil=True, fastmath=_LOOSE)
+def make_mutual(taken, gaps, any_gaps, sink, below, east, south):  # type: ignore[no-untyped-def]
+    """Keep of every coupling what acts both ways; the rest of it goes to the sinks.
+
+    A coupling across absent layers becomes one in series. Returns whether all act both ways alike, as far as the digits
+    that are kept tell, and none is positive, nor what is left negative.
+    """
+    n_rows, n_layers, n_columns = sink.shape
+    none, differ, digits = np.float32(0.0), np.float32(0.0), np.float32(1e-6)
+    for r in range(n_rows):
+        for k in range(n_layers):
+            left, to_east, to_west, to = taken[0, r, k], taken[3, r, k], taken[4, r, k], east[r, k]
+            drain = sink[r, k]
+            for c in range(n_columns):
+                drain[c] = left[c]
+            for c in range(n_columns - 1):
+                a, b = to_east[c], to_west[c + 1]
+                mutual = max(min(a, b), none)
+                to[c] = mutual
+                differ = max(differ, abs(a - b) + mutual - min(a, b) - digits * (abs(a) + abs(b)))
+                drain[c] += a - mutual
+            for c in range(1, n_columns):
+                drain[c] += to_west[c] - to[c - 1]
+    for r in range(n_rows - 1):
+        for k in range(n_layers):
+            to_south, to_north, to = taken[5, r, k], taken[6, r + 1, k], south[r, k]
+            drain, beyond = sink[r, k], sink[r + 1, k]
+            for c in range(n_columns):
+                a, b = to_south[c], to_north[c]
+                mutual = max(min(a, b), none)
+                to[c] = mutual
+                differ = max(differ, abs(a - b) + mutual - min(a, b) - digits * (abs(a) + abs(b)))
+                drain[c] += a - mutual
+                beyond[c] += b - mutual
+    for r in range(n_rows):
+        for k in range(n_layers - 1):
+            if any_gaps:
+                for c in range(n_columns):
                     gap = gaps[r, k, c]
-                    back = offsets[r, k + gap, c, 2]
-                    a, other = -data[start + places[1]], 0.0
-                    if back >= 0:
-                        other = -data[indptr[number[r, k + gap, c]] + back]
-                    if abs(a - other) > 1e-13 * a or a < 0.0:
-                        alike = False
-                        a = max(min(a, other), 0.0)
-                    own[k, c] -= a
-                    own[k + gap, c] -= a
+                    if gap == 0:
+                        continue
+                    a, b = taken[1, r, k, c], taken[2, r, k + gap, c]
+                    mutual = max(min(a, b), none)
                     for m in range(k, k + gap):
-                        below[r, m, c] = a * gap
-                diagonal = data[start + places[0]] if places[0] >= 0 else 0.0
-                value = own[k, c] + diagonal + rest[i]
-                if value < 0.0:
-                    if value < -1e-7 * diagonal:
-                        alike = False
-                    value = 0.0
-                sink[r, k, c] = value
-    return alike
+                        below[r, m, c] = mutual * gap
+                    differ = max(differ, abs(a - b) + mutual - min(a, b) - digits * (abs(a) + abs(b)))
+                    sink[r, k, c] += a - mutual
+                    sink[r, k + gap, c] += b - mutual
+                continue
+            downward, upward, to = taken[1, r, k], taken[2, r, k + 1], below[r, k]
+            drain, beneath = sink[r, k], sink[r, k + 1]
+            for c in range(n_columns):
+                a, b = downward[c], upward[c]
+                mutual = max(min(a, b), none)
+                to[c] = mutual
+                differ = max(differ, abs(a - b) + mutual - min(a, b) - digits * (abs(a) + abs(b)))
+                drain[c] += a - mutual
+                beneath[c] += b - mutual
+    for r in range(n_rows):
+        for k in range(n_layers):
+            drain, down, up = sink[r, k], taken[1, r, k], taken[2, r, k]
+            one, two, three, four = taken[3, r, k], taken[4, r, k], taken[5, r, k], taken[6, r, k]
+            for c in range(n_columns):
+                coupled = down[c] + up[c] + one[c] + two[c] + three[c] + four[c]
+                differ = max(differ, -drain[c] - digits * coupled)
+                drain[c] = max(drain[c], none)
+    return differ <= none
 
 
 @njit(cache=True, nogil=True)
-def take_own(indptr, data, number, offsets, gaps, rest, stride, own):  # type: ignore[no-untyped-def]
-    """Take every coupling as it acts on the cell that has it, laid out in rows of one colour.
+def lay_out_own(taken, number, gaps, any_gaps, stride, own):  # type: ignore[no-untyped-def]
+    """Lay out couplings in rows of one colour as they act on the unknown that has them.
 
-    ``own`` is (7, 2 half): sink, beneath, above, at the same place, beside it, north, south.
+    ``own`` is (7, 2 half): what is left, beneath, above, at the same place, beside it, north, south. Those across absent
+    layers are left out: they are told one by one.
     """
     n_rows, n_layers, n_columns = number.shape
     size = n_layers * stride
     half = (n_rows + 2) * size
-    own[:] = 0.0
     for r in range(n_rows):
         for k in range(n_layers):
-            for c in range(n_columns):
-                i = number[r, k, c]
-                if i < 0:
-                    continue
-                places, start = offsets[r, k, c], indptr[i]
-                at = ((r + c) % 2) * half + (r + 1) * size + k * stride + c // 2
-                total = rest[i] + (data[start + places[0]] if places[0] >= 0 else 0.0)
-                for way in range(1, 7):
-                    if places[way] < 0:
-                        continue
-                    value = -data[start + places[way]]
-                    total -= value
-                    if way == 1:
-                        gap = gaps[r, k, c]
-                        own[1, at] = value * gap
-                        for m in range(
-                            1, gap
-                        ):  # cells that are not there stand between, and give as they get
-                            own[1, at + m * stride] = 1.0
-                            own[2, at + m * stride] = 1.0
-                    elif way == 2:
-                        gap = 1
-                        while number[r, k - gap, c] < 0:
-                            gap += 1
-                        own[2, at] = value * gap
-                    elif way == 3:
-                        own[3 if c % 2 == 0 else 4, at] = value
-                    elif way == 4:
-                        own[3 if c % 2 == 1 else 4, at] = value
-                    else:
-                        own[6 if way == 5 else 5, at] = value
-                own[0, at] = total
+            for first in range(2):
+                o = ((r + first) % 2) * half + (r + 1) * size + k * stride
+                same, beside = (3, 4) if first == 0 else (4, 3)
+                for way, to in ((0, 0), (1, 1), (2, 2), (same, 3), (beside, 4), (6, 5), (5, 6)):
+                    out, values = own[to, o : o + stride], taken[way, r, k]
+                    for j in range((n_columns - first + 1) // 2):
+                        out[j] = values[2 * j + first]
+                if any_gaps:
+                    for j in range((n_columns - first + 1) // 2):
+                        c = 2 * j + first
+                        if gaps[r, k, c] > 1:
+                            own[1, o + j] = 0.0
+                        if k > 0 and number[r, k - 1, c] < 0:
+                            own[2, o + j] = 0.0
 
 
 @njit(cache=True, nogil=True, fastmath=_LOOSE)

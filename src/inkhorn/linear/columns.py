@@ -64,6 +64,12 @@ def in_relaxing_order(
     return Graph(start, middle, neighbour, x[order], y[order], area[order]), new, where
 
 
+def _alike(one: NDArray[Any], other: NDArray[Any]) -> bool:
+    """Whether two arrays hold the same, as those do that are one."""
+    where = [(v.__array_interface__["data"], v.strides, v.shape, v.dtype) for v in (one, other)]
+    return where[0] == where[1] or np.array_equal(one, other)
+
+
 @dataclass(frozen=True, eq=False)
 class Columns:
     """The columns of a layered model, for the unknowns of a linear system.
@@ -157,7 +163,7 @@ class Columns:
         """
         places = matrix.indptr, matrix.indices
         for maker, of, made in self._kept:
-            if maker is what and all(a is b or np.array_equal(a, b) for a, b in zip(of, places, strict=True)):
+            if maker is what and all(_alike(a, b) for a, b in zip(of, places, strict=True)):
                 return cast(T, made)
         found = what(matrix, self)
         self._kept.append((what, places, found))

@@ -90,6 +90,7 @@ class EvenPlaces:
         self.fitting = count <= 0.05 * matrix.nnz and n_layers < 255
         self.other_row, self.other_place = others[:count].T
         self.other_column = self.indices[self.other_place]
+        self.any_gaps, self.jumps = bool((self.gaps > 1).any()), self._jumps()
         self.paired = bool(_setup.paired(self.offsets, self.gaps))
         slot = ((row + place) % 2) * self.half + (row + 1) * (n_layers * self.shape[2])
         slot = slot + layer * self.shape[2] + place // 2
@@ -98,6 +99,17 @@ class EvenPlaces:
         self.size = 2 * self.half + len(self.apart)
         self._rooms: list[Single] = []
         self.n = n
+
+    def _jumps(self) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
+        """Couplings across absent layers, one by one: of which unknown, to which, and the place of each value."""
+        row, layer, column = np.nonzero(self.gaps > 1)
+        deeper = layer + self.gaps[row, layer, column]
+        upper, lower = self.number[row, layer, column], self.number[row, deeper, column]
+        down, up = self.offsets[row, layer, column, 1], self.offsets[row, deeper, column, 2]
+        places = np.concatenate([self.indptr[upper] + down, self.indptr[lower] + up])
+        there = np.concatenate([down, up]) >= 0
+        of, to = np.concatenate([upper, lower]), np.concatenate([lower, upper])
+        return of[there], to[there], places[there]
 
     def lay_out(self, values: Array, to: Single) -> None:
         """Write values of the unknowns to their slots."""
@@ -118,6 +130,13 @@ class EvenPlaces:
         finally:
             if not self._rooms:
                 self._rooms.append(vectors)
+
+    def taken(self, matrix: Any, *, held: bool = False) -> Single:
+        """Return the couplings of each unknown and what is left of its diagonal, (7, n_rows, n_layers, n_columns)."""
+        taken = np.zeros((7, *self.number.shape), np.float32)
+        rest = self.rest(matrix, held=held)
+        _setup.take_values(matrix.indptr, matrix.data, self.number, self.offsets, rest, taken)
+        return taken
 
     def rest(self, matrix: Any, *, held: bool = False) -> Array:
         """Return the sum of the entries of each row that have no place; those that stand apart not counted where held."""
@@ -206,21 +225,11 @@ class EvenMultigrid:
     def _take(self, matrix: Any, held: bool) -> None:
         places = self.places
         shape = places.number.shape
-        rest = places.rest(matrix, held=held)
+        taken = places.taken(matrix, held=held)
         sink, below, east, south = (np.zeros(shape, np.float32) for _ in range(4))
-        alike = _setup.take_values(
-            matrix.indptr,
-            matrix.data,
-            places.number,
-            places.offsets,
-            places.gaps,
-            rest,
-            sink,
-            below,
-            east,
-            south,
-        )
+        alike = _setup.make_mutual(taken, places.gaps, places.any_gaps, sink, below, east, south)
         self.alike = bool(alike) and places.paired and not held
+        self.taken = None if self.alike else taken
         self.levels: list[_Level] = []
         self._add(sink, below, east, south, places.plan)
 

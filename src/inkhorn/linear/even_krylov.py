@@ -23,6 +23,9 @@ _LITTLE = 0.1  # of a vector, left after what lies along others is taken out, be
 _VECTORS = 15  # of a GMRES before it begins anew
 
 
+_NONE = np.empty(0, np.int32), np.empty(0, np.float32)
+
+
 class Solved(NamedTuple):
     """An answer, what it leaves of the right-hand side, and the cycles it took."""
 
@@ -89,14 +92,19 @@ class EvenSolver:
         return way(right, tolerance=tolerance, enough=enough, max_iterations=max_iterations)
 
     @cached_property
+    def _jumps(self) -> tuple[Any, Any, Single]:
+        """Couplings across absent layers."""
+        of, to, place = self._places.jumps
+        return self._places.slot[of], self._places.slot[to], self._matrix.data[place].astype(np.float32)
+
+    @cached_property
     def _own(self) -> Single:
         """Couplings as they act on each unknown."""
-        places = self._places
+        places, taken = self._places, self._cycle.taken
+        if taken is None:
+            taken = places.taken(self._matrix)
         own = np.zeros((7, 2 * places.half), np.float32)
-        _setup.take_own(
-            places.indptr, self._matrix.data, places.number, places.offsets, places.gaps, places.rest(self._matrix),
-            places.shape[2], own,
-        )  # fmt: skip
+        _setup.lay_out_own(taken, places.number, places.gaps, places.any_gaps, places.shape[2], own)
         return own
 
     def conjugate_gradients(
@@ -218,4 +226,5 @@ class EvenSolver:
         places = self._places
         q[2 * places.half :] = 0.0
         _loops.multiply_own(places.shape, self._own, p, q)
+        _loops.add_others(*self._jumps, *_NONE, p, q)
         _loops.add_others(*self._others, *self._drains, p, q)

@@ -90,8 +90,10 @@ class LinearSystem:
         """True if the matrix equals its transpose, to rounding, against the diagonals of rows and columns."""
         from inkhorn.linear import _kernels
 
-        if self._even is not None and self._even.symmetric:
-            return True
+        if (
+            self._even is not None
+        ):  # where one that is symmetric is not laid out as such, it is solved as if it were not
+            return self._even.symmetric
         left = _kernels.lopsided(*unsigned(self.matrix), self.matrix.data)
         return bool(abs(left) <= 1e-14 * max(self.matrix.shape[0], 100))
 
