@@ -240,10 +240,11 @@ def cross_faces(  # type: ignore[no-untyped-def]
     return absolute
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def cross_pairs(  # type: ignore[no-untyped-def]
     cells,
-    n_sides,
+    sides,
+    floors,
     conductance,
     level,
     bend,
@@ -260,9 +261,9 @@ def cross_pairs(  # type: ignore[no-untyped-def]
     slope,
     residual,
 ):
-    """As `cross_faces`, for rows of two cells each, side faces first."""
+    """As `cross_faces`, for rows of two cells each, some of the side faces and some of the floors."""
     absolute = 0.0
-    for f in range(n_sides):
+    for f in range(sides[0], sides[1]):
         a, b, c = cells[f, 0], cells[f, 1], conductance[f]
         first, second = heads[a], heads[b]
         full, wet = c * (first - second), 1.0
@@ -287,7 +288,7 @@ def cross_pairs(  # type: ignore[no-untyped-def]
         share[f], flow[f] = wet, wet * full
         residual[a] -= wet * full
         residual[b] += wet * full
-    for f in range(n_sides, len(conductance)):
+    for f in range(floors[0], floors[1]):
         a, b, c = cells[f, 0], cells[f, 1], conductance[f]
         first, second, by_a, by_b = heads[a], heads[b], 1.0, 1.0
         if film < 1.0:

@@ -119,3 +119,10 @@ def put_entries(rows, columns, values, start, column, data):  # type: ignore[no-
             return False
         data[k] += values[e]
     return True
+
+
+@njit(cache=True)
+def put_diagonal(place, value, data):  # type: ignore[no-untyped-def]
+    """Add to the diagonal of every row."""
+    for i in range(len(place)):
+        data[place[i]] += value[i]

@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterator
 from copy import copy
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from threading import Thread
 from typing import Any
 
 import numpy as np
@@ -22,6 +23,7 @@ from inkhorn.linear import Columns
 from inkhorn.model import Model, filled
 from inkhorn.model.terms import Contribution, Moment, Slope, Term
 from inkhorn.space import RectangularMesh
+from inkhorn.threads import processors, worth_sharing
 
 __all__ = ["Balance", "FlowEquations", "TimeStep"]
 
@@ -95,6 +97,36 @@ def _alike(one: Any, other: Any) -> bool:
     return bool(np.array_equal(one, other, equal_nan=True))
 
 
+_SHARED = 120_000  # faces from which on two threads share them
+Halves = tuple[tuple[tuple[int, int], tuple[int, int]], tuple[tuple[int, int], tuple[int, int]]]
+
+
+def in_halves(work: Callable[[Any, Array], float], halves: Halves, residual: Array) -> float:
+    """Do both halves of some work that adds to residuals, in two threads where that is worth it; returns the sum."""
+    first, second = halves
+    faces = second[1][1]
+    if faces < _SHARED:
+        return work(first, residual) + work(second, residual)
+    other, found = (
+        np.zeros_like(residual),
+        [0.0],
+    )  # by itself whether in a thread or not: the answer is the same
+
+    def rest() -> None:
+        found[0] = work(second, other)
+
+    if processors() > 1 and worth_sharing(faces):
+        thread = Thread(target=rest)
+        thread.start()
+        found.append(work(first, residual))
+        thread.join()
+    else:
+        found.append(work(first, residual))
+        rest()
+    residual += other
+    return sum(found)
+
+
 @dataclass(frozen=True, eq=False)
 class TimeStep:
     """From where to where a step goes, and the water it begins with.
@@ -142,8 +174,11 @@ class FlowEquations:
         self.face_level = np.maximum(self.cells.bottom[self.first], self.cells.top[self.second])
         self.height = self.cells.thickness
         self.face_height, floor = faces.height, faces.is_floor
-        two_each = len(self.rows.difference.indices) == 2 * len(faces)
-        self.n_sides = int((~floor).sum()) if two_each and not floor[: int((~floor).sum())].any() else None
+        self.halves: Halves | None = None
+        n_sides, n_faces = int((~floor).sum()), len(faces)
+        if len(self.rows.difference.indices) == 2 * n_faces and not floor[:n_sides].any():
+            side, middle = n_sides // 2, (n_sides + n_faces) // 2
+            self.halves = ((0, side), (n_sides, middle)), ((side, n_sides), (middle, n_faces))
         counts = [t.n_extra for t in model.terms]
         self.first_extra = n + np.concatenate([[0], np.cumsum(counts)]).astype(int)
         self.states: tuple[NDArray[np.float64], ...] = tuple(np.zeros(t.n_state) for t in model.terms)
@@ -159,7 +194,7 @@ class FlowEquations:
         flows = np.concatenate(
             [np.zeros(n, dtype=bool), *(np.arange(t.n_extra) >= t.n_levels for t in model.terms)]
         )
-        self.flows = flows[self.free]
+        self.flows = np.flatnonzero(flows & ~fixed)
         self.pattern = Pattern(self.rows.difference, self.n_unknowns, self.free)
         self._conductances()
         self.carried = tuple(Carried.of(model, self.rows, term) for term in model.terms)
@@ -385,35 +420,35 @@ class FlowEquations:
         share, face_flow, slope = (np.empty(k) for k in (len(self.first), len(self.first), len(rows.indices)))
         residual = np.zeros(self.n_unknowns)
 
-        def crossed(answers: tuple[Any, ...], drive: Any = None) -> float:
-            laws = (
-                self.face_level,
-                self.face_bend,
-                film,
-                heads,
-                self.cells.bottom,
-                self.height,
-                self.face_height,
-            )
-            filling = (law.smoothing, share_filled, filled_slope)
-            if drive is None and self.n_sides is not None:
-                pairs, (share, flow, slope, residual) = rows.indices.reshape(-1, 2), answers
-                answers = (share, flow, slope.reshape(-1, 2), residual)
-                conductance = self.rows.conductance
-                return float(
-                    _kernels.cross_pairs(pairs, self.n_sides, conductance, *laws, *filling, *answers)
-                )
-            drive = np.empty(len(rows.indices)) if drive is None else drive
-            matrix, floor = self.rows.matrix, self.model.grid.faces.is_floor
-            places = (matrix.indptr, matrix.indices, matrix.data, floor)
+        laws = (
+            self.face_level,
+            self.face_bend,
+            film,
+            heads,
+            self.cells.bottom,
+            self.height,
+            self.face_height,
+        )
+        filling = (law.smoothing, share_filled, filled_slope)
+
+        def crossed_any(drive: Array, *answers: Array) -> float:
+            matrix = self.rows.matrix
+            places = (matrix.indptr, matrix.indices, matrix.data, self.model.grid.faces.is_floor)
             return float(_kernels.cross_faces(*places, *laws, *filling, drive, *answers))
+
+        def crossed_pairs(span: tuple[tuple[int, int], tuple[int, int]], residual: Array) -> float:
+            pairs, answers = rows.indices.reshape(-1, 2), (share, face_flow, slope.reshape(-1, 2), residual)
+            return float(_kernels.cross_pairs(pairs, *span, self.rows.conductance, *laws, *filling, *answers))
 
         def drives() -> Array:
             drive = np.empty(len(rows.indices))
-            crossed((share.copy(), face_flow.copy(), slope.copy(), residual.copy()), drive)
+            crossed_any(drive, *(np.empty_like(v) for v in (share, face_flow, slope, residual)))
             return drive
 
-        absolute = crossed((share, face_flow, slope, residual))
+        if self.halves is None:
+            absolute = crossed_any(np.empty(len(rows.indices)), share, face_flow, slope, residual)
+        else:
+            absolute = in_halves(crossed_pairs, self.halves, residual)
         storage, storage_slope = np.zeros(n), np.zeros(n)
         extra_stored, extra_change = np.zeros(self.n_unknowns - n), np.zeros(self.n_unknowns - n)
         if self.step is not None:

@@ -215,7 +215,8 @@ def newton(
                 most_left = _COARSER[equations.step is not None] if pipes else _COARSE
                 tolerance = float(np.clip(0.5 * gained**2, 1e-6, most_left))
             try:
-                step = system.solve(balance.residual[free], tolerance=tolerance, enough=suffices)
+                missing = balance.residual if len(free) == len(unknowns) else balance.residual[free]
+                step = system.solve(missing, tolerance=tolerance, enough=suffices)
                 if not system.direct or np.abs(step).max(initial=0.0) < farthest or held >= _HELD:
                     break
             except ConvergenceError as problem:
@@ -225,8 +226,10 @@ def newton(
             held = max(_HOLDS * held, _HELD)  # nothing answers to the heads any more, as where all is dry
         # none, where they did not lead there: then they are not tried again
         columns, far = system.columns, system.conducts_far
-        before, whole, n = unknowns, np.zeros(len(unknowns)), len(equations.cells)
-        whole[free] = step
+        before, whole, n = unknowns, step, len(equations.cells)
+        if len(step) < len(unknowns):
+            whole = np.zeros(len(unknowns))
+            whole[free] = step
         diagonal = -balance.jacobian.data[equations.pattern.diagonal[:n]]
         landing = Landing(equations, unknowns, whole, diagonal)
         taken = _searched(equations, balance, landing, bold, likely)
@@ -237,9 +240,10 @@ def newton(
         elif damping > _LONG:
             held = held / _HOLDS if held > 0.01 * _HELD else 0.0
         measure = equations.closure(balance)
-        change = np.abs(unknowns - before)[free] * ~equations.flows
+        change = np.abs(unknowns - before)  # those that are fixed stay
+        change[equations.flows] = 0.0
         largest = int(np.argmax(change))
-        place = equations.name_of(int(free[largest]))
+        place = equations.name_of(largest)
         until = 0.0 if equations.step is None else equations.step.end
         rows.append(NewtonRow(measure, float(change[largest]), place, damping, system.iterations, until))
         if rules.progress is not None:

@@ -93,7 +93,7 @@ class Pattern:
             data = np.zeros(len(self.column))
             _kernels.put_entries(row, column, value, self.start, self.column, data)
         _kernels.put_faces(self._place, face_slope, data)
-        data[self.diagonal] += diagonal
+        _kernels.put_diagonal(self.diagonal, diagonal, data)
         return csr_array((data, self.column, self.start), shape=(self.n_unknowns, self.n_unknowns))
 
     def among_free(self, matrix: Any) -> Any:

@@ -55,7 +55,7 @@ def in_relaxing_order(
 
     Columns of one colour are no neighbours: none waits for the one before it.
     """
-    from inkhorn.linear import _kernels
+    from inkhorn.linear import _graph_kernels as _kernels
 
     order = np.argsort(_kernels.colours(start, neighbour), kind="stable")
     new = np.empty(len(order), dtype=np.int64)
@@ -178,7 +178,7 @@ class Columns:
     @cached_property
     def reverse(self) -> Index:
         """For every entry of the graph the one that leads back."""
-        from inkhorn.linear import _kernels
+        from inkhorn.linear import _graph_kernels as _kernels
 
         back: Index = _kernels.reverses(self.graph.start, self.graph.neighbour)
         return back

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from copy import copy
 from dataclasses import dataclass, field
+from functools import partial
 from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
@@ -14,7 +14,8 @@ from numpy.typing import NDArray
 
 from inkhorn.linear import _even_kernels as _loops
 from inkhorn.linear import _even_setup as _setup
-from inkhorn.linear.apart import Apart
+from inkhorn.linear.laid_out import LaidOutCycle
+from inkhorn.linear.places import Places
 
 if TYPE_CHECKING:
     from inkhorn.linear.columns import Columns
@@ -37,7 +38,7 @@ def _stride(n_columns: int) -> int:
     return -(-((n_columns + 1) // 2 + 1) // _WIDTH) * _WIDTH
 
 
-class EvenPlaces:
+class EvenPlaces(Places):
     """Where a matrix over even rectangles holds what: found once for all that have values at the same places.
 
     Parameters
@@ -50,16 +51,12 @@ class EvenPlaces:
     ----------
     number : ndarray of int, (n_rows, n_layers, n_columns)
         Of the unknown in each place, -1 for none.
-    slot : ndarray of int, (n,)
-        The place of each unknown in a vector laid out in rows of one colour; those that stand apart come last.
     shape : tuple of int
         Rows, layers, and how long a row of one colour is.
     """
 
     def __init__(self, matrix: Any, columns: Columns) -> None:
-        self.indptr, self.indices = matrix.indptr, matrix.indices
-        column, n = np.asarray(columns.column), matrix.shape[0]
-        self.apart = np.flatnonzero(column < 0)
+        column = np.asarray(columns.column)
         along, across = (np.asarray(g, dtype=np.int32) for g in columns.grid)
         x, y = (np.asarray(v, dtype=np.float64) for v in (columns.x, columns.y))
         if along.max(initial=0) > across.max(initial=0):
@@ -78,27 +75,21 @@ class EvenPlaces:
         self.half = (n_rows + 2) * n_layers * self.shape[2]
         self.offsets = np.full((n_rows, n_layers, n_columns, 7), -1, np.int8)
         self.gaps = np.zeros((n_rows, n_layers, n_columns), np.uint8)
-        others = np.empty((64 + 16 * len(self.apart), 2), np.int64)
+        others = np.empty((64 + 16 * int((~stands).sum()), 2), np.int64)
         while True:
             self.offsets[:] = -1
             count = _setup.find_places(
-                self.indptr, self.indices, self.number, row, place, layer, self.offsets, self.gaps, others
+                matrix.indptr, matrix.indices, self.number, row, place, layer, self.offsets, self.gaps, others
             )
             if count <= len(others):
                 break
             others = np.empty((count, 2), np.int64)
-        self.fitting = count <= 0.05 * matrix.nnz and n_layers < 255
-        self.other_row, self.other_place = others[:count].T
-        self.other_column = self.indices[self.other_place]
+        slot = ((row.astype(np.int64) + place) % 2) * self.half + (row + 1) * (n_layers * self.shape[2])
+        slot = np.where(stands, slot + layer * self.shape[2] + place // 2, -1)
+        super().__init__(matrix, slot, 2 * self.half, others[:count])
+        self.fitting &= n_layers < 255
         self.any_gaps, self.jumps = bool((self.gaps > 1).any()), self._jumps()
         self.paired = bool(_setup.paired(self.offsets, self.gaps))
-        slot = ((row + place) % 2) * self.half + (row + 1) * (n_layers * self.shape[2])
-        slot = slot + layer * self.shape[2] + place // 2
-        slot[self.apart] = 2 * self.half + np.arange(len(self.apart))
-        self.slot = slot.astype(np.int32)
-        self.size = 2 * self.half + len(self.apart)
-        self._rooms: list[Single] = []
-        self.n = n
 
     def _jumps(self) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
         """Couplings across absent layers, one by one: of which unknown, to which, and the place of each value."""
@@ -111,39 +102,12 @@ class EvenPlaces:
         of, to = np.concatenate([upper, lower]), np.concatenate([lower, upper])
         return of[there], to[there], places[there]
 
-    def lay_out(self, values: Array, to: Single) -> None:
-        """Write values of the unknowns to their slots."""
-        to[:] = 0.0
-        to[self.slot] = values
-
-    @contextmanager
-    def room(self, count: int) -> Iterator[Single]:
-        """Lend so many vectors, (count, size), in any state but for zeros around the cells; kept for the next."""
-        try:
-            vectors = self._rooms.pop()
-        except IndexError:
-            vectors = np.zeros((count, self.size), np.float32)
-        if len(vectors) < count:
-            vectors = np.zeros((count, self.size), np.float32)
-        try:
-            yield vectors[:count]
-        finally:
-            if not self._rooms:
-                self._rooms.append(vectors)
-
     def taken(self, matrix: Any, *, held: bool = False) -> Single:
         """Return the couplings of each unknown and what is left of its diagonal, (7, n_rows, n_layers, n_columns)."""
         taken = np.zeros((7, *self.number.shape), np.float32)
         rest = self.rest(matrix, held=held)
         _setup.take_values(matrix.indptr, matrix.data, self.number, self.offsets, rest, taken)
         return taken
-
-    def rest(self, matrix: Any, *, held: bool = False) -> Array:
-        """Return the sum of the entries of each row that have no place; those that stand apart not counted where held."""
-        value = matrix.data[self.other_place]
-        if held:
-            value = np.where(self.slot[self.other_column] < 2 * self.half, value, 0.0)
-        return np.bincount(self.other_row, value, self.n).astype(np.float64)
 
 
 def _centres(values: Array, place: NDArray[Any], n: int) -> Array:
@@ -196,33 +160,15 @@ class _Level:
         self.right, self.answer = (np.zeros(self.stencil.shape[1] * 2, np.float32) for _ in range(2))
 
 
-class EvenMultigrid:
-    """One multigrid cycle for a matrix over even rectangles, as `ColumnMultigrid` has it for any columns.
+class EvenMultigrid(LaidOutCycle):
+    """The cycle over even rectangles: laid out in rows of one colour, without looking up neighbours."""
 
-    Parameters
-    ----------
-    matrix : scipy.sparse.csr_array, (n, n)
-    columns : Columns
-        With a grid.
-    apart : Apart, optional
-        Of unknowns that stand apart, to be held as they are; else each is taken as level with its cells.
-    """
+    places: EvenPlaces
 
-    def __init__(self, matrix: Any, columns: Columns, *, apart: Apart | None = None) -> None:
-        held = apart is not None
-        self.places = columns.placed(EvenPlaces, matrix)
-        places = self.places
-        if apart is None and len(places.apart):
-            apart = Apart(matrix, columns)
-        self._apart = apart
-        self.possible = apart is None or apart.possible
-        if not self.possible:
-            return
-        self._take(matrix, held)
-        if apart is not None:
-            self._beside = _Beside(apart, places)
+    def _places(self, matrix: Any, columns: Columns) -> EvenPlaces:
+        return columns.placed(EvenPlaces, matrix)
 
-    def _take(self, matrix: Any, held: bool) -> None:
+    def _set_up(self, matrix: Any, columns: Columns, *, held: bool) -> None:
         places = self.places
         shape = places.number.shape
         taken = places.taken(matrix, held=held)
@@ -304,25 +250,17 @@ class EvenMultigrid:
             )
         return float(dot)
 
-    def answer(self, right: Single, answer: Single, *, transpose: bool = False) -> float:
-        """Write the answer of one cycle for a right-hand side, both laid out; return their product."""
-        if self._apart is None:
-            return self.cycle(right, answer)
-        return self._beside.around(self.cycle, right, answer, transpose=transpose)
+    def direct_and_multiply(self, z: Single, p: Single, share: float, q: Single) -> float:
+        finest = self.levels[0]
+        return float(_loops.direct_and_multiply(finest.shape, finest.stencil, finest.sinks, z, p, share, q))
 
-    def precondition(self, right: Array, answer: Array, *, transpose: bool = False) -> float:
-        """Write the answer of one cycle for a right-hand side; return their product."""
-        places = self.places
-        with places.room(2) as (b, x):
-            places.lay_out(right, b)
-            self.answer(b, x, transpose=transpose)
-            answer[:] = x[places.slot]
-        return float((answer * right).sum())
-
-    @property
-    def apart(self) -> Apart | None:
-        """What solves for the unknowns that stand apart."""
-        return self._apart
+    def multiplier(self, matrix: Any) -> Callable[[Single, Single], None]:
+        places, taken = self.places, self.taken
+        if taken is None:
+            taken = places.taken(matrix)
+        own = np.zeros((7, places.tail), np.float32)
+        _setup.lay_out_own(taken, places.number, places.gaps, places.any_gaps, places.shape[2], own)
+        return partial(_loops.multiply_own, places.shape, own)
 
     @property
     def memory(self) -> int:
@@ -337,34 +275,3 @@ def _mean(couplings: Single) -> float:
     in_plan = couplings.sum(axis=1, dtype=np.float64)
     count = np.count_nonzero(in_plan)
     return float(in_plan.sum() / count) if count else 0.0
-
-
-class _Beside:
-    """Unknowns that stand apart, around a cycle over the others, on vectors that are laid out."""
-
-    def __init__(self, apart: Apart, places: EvenPlaces) -> None:
-        self._apart, self._tail = apart, 2 * places.half
-        self._ways = {}
-        for transpose in (False, True):
-            of, into = apart.exchanged(transpose=transpose)
-            self._ways[transpose] = (
-                (places.slot[of.row], of.col, of.data), (into.row, places.slot[into.col], into.data)
-            )  # fmt: skip
-
-    def around(self, cycle: Any, right: Single, answer: Single, *, transpose: bool) -> float:
-        """Eliminate them, go through the cycle, and put them in again; returns the product of both."""
-        (slot, number, given), (to, from_slot, got) = self._ways[transpose]
-        own = right[self._tail :].astype(np.float64)
-        alone = self._apart.solved(own, transpose=transpose)
-        before = right[slot]
-        np.subtract.at(right, slot, (given * alone[number]).astype(np.float32))
-        moved = right[slot]
-        dot = cycle(right, answer)
-        right[slot] = before
-        first = np.unique(slot, return_index=True)[1]
-        dot += float(((before - moved)[first].astype(np.float64) * answer[slot[first]]).sum())
-        own_answer = self._apart.solved(
-            own - np.bincount(to, got * answer[from_slot], len(own)), transpose=transpose
-        )
-        answer[self._tail :] = own_answer
-        return dot + float((own * own_answer).sum())

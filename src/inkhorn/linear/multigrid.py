@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from copy import copy
 from dataclasses import dataclass
+from functools import partial
 from itertools import pairwise
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.linear import _kernels
-from inkhorn.linear.apart import Apart
+from inkhorn.linear import _graph_kernels as _kernels
 from inkhorn.linear.columns import Columns, Graph, in_relaxing_order
+from inkhorn.linear.laid_out import LaidOutCycle
+from inkhorn.linear.places import Places
 
-__all__ = ["ColumnMultigrid"]
+__all__ = ["ColumnMultigrid", "GraphPlaces"]
 
 Single = NDArray[np.float32]
 Index = NDArray[np.int32]
@@ -42,12 +45,11 @@ class _Level:
         multiplier, inverse = np.empty(shape, np.float32), np.empty(shape, np.float32)
         _kernels.factor(self.graph.start, self.coupling, self.below, self.sink, multiplier, inverse)
         self.matrix = (self.coupling.ravel(), multiplier.ravel(), inverse.ravel())
-        self.make_room()
+        self.couplings = (self.coupling.ravel(), self.below.ravel(), self.sink.ravel())
 
     def make_room(self) -> None:
         """Take new room for a right-hand side and an answer."""
         self.right, self.answer = (np.zeros(self.sink.size, np.float32) for _ in range(2))
-        self.arrays = (*self.matrix, self.right, self.answer)  # what the loops of a cycle take, laid flat
 
 
 def _twos(graph: Graph, weight: Single) -> tuple[NDArray[np.int64], int]:
@@ -129,29 +131,85 @@ def _coarser(level: _Level) -> _Level | None:
     return _Level(coarse, coupling, below, sink)
 
 
-class ColumnMultigrid:
-    """One multigrid cycle for a symmetric matrix whose unknowns stand in columns.
-
-    Each column is solved as a whole, through all its layers, with its neighbours as they are: however
-    much stronger the couplings up and down are, they do not slow it. Grids are coarsened in plan, along strong
-    couplings; `EvenMultigrid` does so on even rectangles. A coarse conductance is that of the finer ones it
-    stands for, over the distance that it bridges; a correction fades towards columns that are held at a level.
-    Single precision suffices, for the cycle only guides an iteration in double precision.
+class GraphPlaces(Places):
+    """Where a matrix over any columns holds what: found once for all that have values at the same places.
 
     Parameters
     ----------
     matrix : scipy.sparse.csr_array, (n, n)
-        Negative off the diagonal, or nearly so. Of couplings that act one way only what acts both ways is used.
     columns : Columns
-        Where its unknowns stand.
-    apart : Apart, optional
-        Of those that stand apart. If given these are held as they are in the cycle over the others, as suits a network
-        that conducts far; else each is taken as level with its cells, as suits wells and lakes.
 
     Attributes
     ----------
-    possible : bool
-        False where the block of unknowns that stand apart cannot be solved: then there is no cycle.
+    gaps : ndarray of int, (n_columns, n_layers)
+        How many layers down the next unknown of the column is, 0 for none.
+    """
+
+    def __init__(self, matrix: Any, columns: Columns) -> None:
+        graph, cell, own = columns.graph, columns.cell, columns.own
+        layer = np.asarray(columns.layer, dtype=np.int32)
+        shape = cell.shape
+        self._coupling = np.empty((len(graph.neighbour), shape[1]), np.int32)
+        self._below, self._above, self._diagonal = (np.empty(shape, np.int32) for _ in range(3))
+        self.gaps = np.zeros(shape, np.uint8)
+        found = (self._coupling, self._below, self._above, self._diagonal)
+        others = np.empty((64 + 16 * int((own < 0).sum()), 2), np.int64)
+        while True:
+            for values in found:
+                values.fill(-1)
+            count = _kernels.find_places(
+                matrix.indptr,
+                matrix.indices,
+                cell,
+                own,
+                layer,
+                graph.start,
+                graph.neighbour,
+                *found,
+                self.gaps,
+                others,
+            )
+            if count <= len(others):
+                break
+            others = np.empty((count, 2), np.int64)
+        super().__init__(matrix, columns.slot.astype(np.int64), cell.size, others[:count])
+        self.fitting &= shape[1] < 255
+        self.paired = True  # one that does not lead back is none that acts both ways
+        self.jumps = self._jumps(cell)
+
+    def _jumps(self, cell: Index) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
+        column, layer = np.nonzero(self.gaps > 1)
+        deeper = layer + self.gaps[column, layer]
+        upper, lower = cell[column, layer].astype(np.int64), cell[column, deeper].astype(np.int64)
+        places = np.concatenate([self._below[column, layer], self._above[column, deeper]]).astype(np.int64)
+        there = places >= 0
+        return (
+            np.concatenate([upper, lower])[there],
+            np.concatenate([lower, upper])[there],
+            places[there],
+        )
+
+    def taken(
+        self, matrix: Any, columns: Columns, *, held: bool = False
+    ) -> tuple[Single, Single, Single, Single]:
+        """Return couplings sideways, down and up as they act on each unknown, and what is left of its diagonal."""
+        coupling = np.zeros(self._coupling.shape, np.float32)
+        below, above, left = (np.zeros(self._below.shape, np.float32) for _ in range(3))
+        _kernels.take_values(
+            matrix.data, columns.cell, columns.graph.start, self._coupling, self._below, self._above, self._diagonal,
+            self.rest(matrix, held=held), coupling, below, above, left,
+        )  # fmt: skip
+        return coupling, below, above, left
+
+
+class ColumnMultigrid(LaidOutCycle):
+    """The cycle over any columns.
+
+    Each column is solved as a whole, through all its layers, with its neighbours as they are: however
+    much stronger the couplings up and down are, they do not slow it. Grids are coarsened in plan, along strong
+    couplings; `EvenMultigrid` does so on even rectangles. A coarse conductance is that of the finer ones it
+    stands for, over the distance that it bridges; a correction fades towards columns that are held at a level. All but
+    the finest grid are gone through twice.
 
     References
     ----------
@@ -159,88 +217,102 @@ class ColumnMultigrid:
     379-393 (coarse conductances scaled for corrections that are constant on each group).
     """
 
-    def __init__(self, matrix: Any, columns: Columns, *, apart: Apart | None = None) -> None:
-        held = apart is not None
-        if apart is None:
-            apart = Apart(matrix, columns) if (np.asarray(columns.column) < 0).any() else None
-        self._apart = apart
-        self.possible = self._apart is None or self._apart.possible
-        if not self.possible:
-            return
-        graph, cell = columns.graph, columns.cell
-        shape = cell.shape
-        self.cell, self.slot, self.n_layers = cell, columns.slot, shape[1]
-        coupling = np.zeros((len(graph.neighbour), shape[1]), np.float32)
-        below, above, sink = (np.zeros(shape, np.float32) for _ in range(3))
-        layer = np.asarray(columns.layer, dtype=np.int32)
-        _kernels.take_matrix(
-            matrix.indptr,
-            matrix.indices,
-            matrix.data,
-            columns.order,
-            cell,
-            columns.own,
-            layer,
-            held,
+    places: GraphPlaces
+
+    def _places(self, matrix: Any, columns: Columns) -> GraphPlaces:
+        return columns.placed(GraphPlaces, matrix)
+
+    def _set_up(self, matrix: Any, columns: Columns, *, held: bool) -> None:
+        places, graph = self.places, columns.graph
+        self.columns, self.n_layers = columns, columns.cell.shape[1]
+        taken = own, down, up, left = places.taken(matrix, columns, held=held)
+        coupling, below, sink = np.zeros_like(own), np.zeros_like(down), np.zeros_like(left)
+        alike = _kernels.make_mutual(
             graph.start,
             graph.neighbour,
+            columns.reverse,
+            places.gaps,
+            own,
+            down,
+            up,
+            left,
             coupling,
             below,
-            above,
             sink,
         )
-        _kernels.make_mutual(
-            graph.start, graph.neighbour, columns.reverse, cell, coupling, below, above, sink
-        )
+        self.alike = bool(alike) and not held
+        self._taken = None if self.alike else taken
         self.levels = [_Level(graph, coupling, below, sink)]
         while len(self.levels[-1].graph) > _COARSEST:
             coarser = _coarser(self.levels[-1])
             if coarser is None:
                 break
+            coarser.make_room()
             self.levels.append(coarser)
 
     def twin(self) -> ColumnMultigrid:
-        """Return the same cycle with room of its own to work in."""
         other = copy(self)
         other.levels = [copy(level) for level in self.levels]
-        for level in other.levels:
+        for level in other.levels[1:]:
             level.make_room()
         return other
 
-    def cycle(self) -> None:
-        """Go down and up once, from `right` to `answer` of the finest level."""
+    def cycle(self, right: Single, answer: Single) -> float:
         levels = self.levels
-        for fine, coarse in pairwise(levels):
+        if len(levels) == 1:
+            return self._through(levels, right, answer)
+        fine, coarse = levels[:2]
+        g, way = fine.graph, (fine.parent, fine.held, fine.weight)
+        places = (self.n_layers, g.start, g.middle, g.neighbour)
+        _kernels.relax_and_restrict(*places, *fine.matrix, right, answer, *way, coarse.right)
+        self._through(levels[1:], coarse.right, coarse.answer)
+        first, below = coarse.answer.copy(), coarse.graph
+        _kernels.left_over(
+            self.n_layers, below.start, below.neighbour, *coarse.couplings, coarse.answer, coarse.right
+        )
+        self._through(levels[1:], coarse.right, coarse.answer)
+        coarse.answer += first
+        return float(_kernels.prolong_and_relax(*places, *fine.matrix, right, answer, *way, coarse.answer))
+
+    def _through(self, levels: list[_Level], right: Single, answer: Single) -> float:
+        """Go down and up these levels once."""
+        rooms = [(right, answer), *((level.right, level.answer) for level in levels[1:])]
+        for k, (fine, _) in enumerate(pairwise(levels)):
             g, way = fine.graph, (fine.parent, fine.held, fine.weight)
             _kernels.relax_and_restrict(
-                self.n_layers, g.start, g.middle, g.neighbour, *fine.arrays, *way, coarse.right
+                self.n_layers, g.start, g.middle, g.neighbour, *fine.matrix, *rooms[k], *way, rooms[k + 1][0]
             )
         last = levels[-1]
-        _kernels.relax_both_ways(self.n_layers, last.graph.start, last.graph.neighbour, *last.arrays, 4)
-        for coarse, fine in pairwise(levels[::-1]):
+        dot = _kernels.relax_both_ways(
+            self.n_layers, last.graph.start, last.graph.neighbour, *last.matrix, *rooms[-1], 4
+        )
+        for k in range(len(levels) - 2, -1, -1):
+            fine = levels[k]
             g, way = fine.graph, (fine.parent, fine.held, fine.weight)
-            _kernels.prolong_and_relax(
-                self.n_layers, g.start, g.middle, g.neighbour, *fine.arrays, *way, coarse.answer
+            dot = _kernels.prolong_and_relax(
+                self.n_layers, g.start, g.middle, g.neighbour, *fine.matrix, *rooms[k], *way, rooms[k + 1][1]
             )
+        return float(dot)
 
-    def precondition(
-        self, right: NDArray[np.float64], answer: NDArray[np.float64], *, transpose: bool = False
-    ) -> float:
-        """Write the answer of one cycle for a right-hand side; return their product."""
-        finest, apart = self.levels[0], self._apart
-        for_columns = right if apart is None else apart.before(right, transpose=transpose)
-        _kernels.to_columns(self.cell, for_columns, finest.right.reshape(self.cell.shape))
-        self.cycle()
-        product = float(_kernels.from_columns_and_dot(self.slot, finest.answer, right, answer))
-        if apart is not None:
-            apart.after(right, answer, transpose=transpose)
-            product += float(right[apart.unknowns] @ answer[apart.unknowns])
-        return product
+    def direct_and_multiply(self, z: Single, p: Single, share: float, q: Single) -> float:
+        finest = self.levels[0]
+        graph = finest.graph
+        return float(
+            _kernels.direct_and_multiply(
+                self.n_layers, graph.start, graph.neighbour, *finest.couplings, z, p, share, q
+            )
+        )
 
-    @property
-    def apart(self) -> Apart | None:
-        """What solves for the unknowns that stand apart."""
-        return self._apart
+    def multiplier(self, matrix: Any) -> Callable[[Single, Single], None]:
+        places, graph = self.places, self.columns.graph
+        own = self._taken if self._taken is not None else places.taken(matrix, self.columns)
+        coupling, below, above, left = own
+        if (places.gaps > 1).any():  # those across absent layers are told one by one
+            below, above = below.copy(), above.copy()
+            column, layer = np.nonzero(places.gaps > 1)
+            below[column, layer], above[column, layer + places.gaps[column, layer]] = 0.0, 0.0
+        flat = (v.ravel() for v in (coupling, below, above, left))
+        return partial(_kernels.multiply, self.n_layers, graph.start, graph.neighbour, *flat)
 
     @property
     def memory(self) -> int:
@@ -248,7 +320,7 @@ class ColumnMultigrid:
         held = {
             id(v): v.nbytes
             for level in self.levels
-            for v in (*vars(level).values(), *level.arrays[1:3], *vars(level.graph).values())
+            for v in (*vars(level).values(), *level.matrix[1:], *vars(level.graph).values())
             if isinstance(v, np.ndarray)
         }
         return sum(held.values())

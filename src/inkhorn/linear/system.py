@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from copy import copy
 from functools import cached_property, partial
-from typing import TYPE_CHECKING, Any, cast
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,10 +20,9 @@ from inkhorn.threads import processors, worth_sharing
 
 if TYPE_CHECKING:
     from inkhorn.linear.apart import Apart
-    from inkhorn.linear.even import EvenMultigrid
-    from inkhorn.linear.even_krylov import EvenSolver
     from inkhorn.linear.joint import Joint
-    from inkhorn.linear.multigrid import ColumnMultigrid
+    from inkhorn.linear.laid_out import LaidOutCycle
+    from inkhorn.linear.single import SingleSolver
 
 __all__ = ["LinearSystem", "placed_alike"]
 
@@ -91,9 +90,9 @@ class LinearSystem:
         from inkhorn.linear import _kernels
 
         if (
-            self._even is not None
+            self._single is not None
         ):  # where one that is symmetric is not laid out as such, it is solved as if it were not
-            return self._even.symmetric
+            return self._single.symmetric
         left = _kernels.lopsided(*unsigned(self.matrix), self.matrix.data)
         return bool(abs(left) <= 1e-14 * max(self.matrix.shape[0], 100))
 
@@ -120,7 +119,7 @@ class LinearSystem:
         return incomplete_factors(self.matrix)
 
     @cached_property
-    def _columns_cycle(self) -> ColumnMultigrid | EvenMultigrid | None:
+    def _columns_cycle(self) -> LaidOutCycle | None:
         """The cycle over columns, where there are any."""
         if self.columns is None:
             return None
@@ -128,13 +127,13 @@ class LinearSystem:
         return made if made.possible else None
 
     @cached_property
-    def _even(self) -> EvenSolver | None:
-        """What solves where the columns stand on even rectangles, and there are few couplings but of neighbours."""
-        if self.direct or self.columns is None or self.columns.grid is None or self._columns_cycle is None:
+    def _single(self) -> SingleSolver | None:
+        """What solves in single precision where there are few couplings but of neighbours."""
+        if self.direct or self.columns is None or self._columns_cycle is None:
             return None
-        from inkhorn.linear.even_krylov import EvenSolver
+        from inkhorn.linear.single import SingleSolver
 
-        found = EvenSolver(self.matrix, cast("EvenMultigrid", self._columns_cycle))
+        found = SingleSolver(self.matrix, self._columns_cycle)
         return found if found.possible else None
 
     @cached_property
@@ -302,8 +301,8 @@ class LinearSystem:
             other.__dict__.pop(made, None)
         if self._columns_cycle is not None:
             other.__dict__["_columns_cycle"] = cycle = self._columns_cycle.twin()
-            if self._even is not None:
-                other.__dict__["_even"] = self._even.with_cycle(cast("EvenMultigrid", cycle))
+            if self._single is not None:
+                other.__dict__["_single"] = self._single.with_cycle(cycle)
         return other
 
     def _ways(self, transpose: bool, enough: float, most: int) -> Iterator[tuple[Step, int]]:
@@ -315,9 +314,9 @@ class LinearSystem:
             yield self._krylov_step(self._incomplete, transpose, enough, _PATIENCE), 2
         far = self._apart is not None and self._apart.coupled
         # the transpose of couplings that act one way may need all the digits of double precision
-        even = None if transpose and not self.symmetric else self._even
-        if even is not None and not self.dominant and not (far and self.conducts_far):
-            yield self._even_step(even, enough, _PATIENCE if far else most), 1 if far else 2
+        single = None if transpose and not self.symmetric else self._single
+        if single is not None and not self.dominant and not (far and self.conducts_far):
+            yield self._single_step(single, enough, _PATIENCE if far else most), 1 if far else 2
         if not far or not self.conducts_far:
             yield (
                 (self._krylov_step(self._precondition, transpose, enough, _PATIENCE), 1)
@@ -332,15 +331,15 @@ class LinearSystem:
             self.columns = None
             self.__dict__.pop("_columns_cycle", None)
             self.__dict__.pop("_precondition", None)
-            self.__dict__["_even"] = None
+            self.__dict__["_single"] = None
             yield self._krylov_step(self._precondition, transpose, enough, most), 4
 
     def _direct_step(self, transpose: bool) -> Step:
         return lambda right, _: (self._factors.solve(right, trans="T" if transpose else "N"), None)
 
-    def _even_step(self, even: EvenSolver, enough: float, most: int) -> Step:
+    def _single_step(self, solver: SingleSolver, enough: float, most: int) -> Step:
         def step(right: NDArray[Any], tolerance: float) -> tuple[Array, Array]:
-            found = even.solve(right, tolerance=tolerance, enough=enough, max_iterations=most)
+            found = solver.solve(right, tolerance=tolerance, enough=enough, max_iterations=most)
             self.iterations += found.iterations
             return found.answer, found.left
 
@@ -366,9 +365,7 @@ class LinearSystem:
         return step
 
 
-def _cycle_over(
-    matrix: Any, columns: Columns, *, apart: Apart | None = None
-) -> ColumnMultigrid | EvenMultigrid:
+def _cycle_over(matrix: Any, columns: Columns, *, apart: Apart | None = None) -> LaidOutCycle:
     """Return the multigrid cycle that suits the columns."""
     if columns.grid is not None:
         from inkhorn.linear.even import EvenMultigrid

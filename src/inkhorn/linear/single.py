@@ -1,4 +1,4 @@
-"""Iterations over even rectangles in single precision, their residual taken from the matrix again and again."""
+"""Iterations over columns in single precision, their residual taken from the matrix again and again."""
 
 from __future__ import annotations
 
@@ -9,11 +9,10 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.linear import _even_kernels as _loops
-from inkhorn.linear import _even_setup as _setup
-from inkhorn.linear.even import EvenMultigrid
+from inkhorn.linear import _single_kernels as _loops
+from inkhorn.linear.laid_out import LaidOutCycle
 
-__all__ = ["EvenSolver", "Solved"]
+__all__ = ["SingleSolver", "Solved"]
 
 Array = NDArray[np.float64]
 Single = NDArray[np.float32]
@@ -34,13 +33,13 @@ class Solved(NamedTuple):
     iterations: int
 
 
-class EvenSolver:
-    """Solves a system over even rectangles.
+class SingleSolver:
+    """Solves a system whose unknowns stand in columns.
 
     Parameters
     ----------
     matrix : scipy.sparse.csr_array, (n, n)
-    cycle : EvenMultigrid
+    cycle : LaidOutCycle
         Of it.
 
     References
@@ -51,7 +50,7 @@ class EvenSolver:
     convergence of true residuals, SIAM J. Sci. Comput. 22(3), 835-852.
     """
 
-    def __init__(self, matrix: Any, cycle: EvenMultigrid) -> None:
+    def __init__(self, matrix: Any, cycle: LaidOutCycle) -> None:
         self._matrix, self._cycle = matrix, cycle
         self._places = places = cycle.places
         row, column = places.other_row, places.other_column
@@ -80,7 +79,7 @@ class EvenSolver:
         off = abs(others - others.T)
         return bool(off.sum() <= 1e-14 * abs(others).sum())
 
-    def with_cycle(self, cycle: EvenMultigrid) -> EvenSolver:
+    def with_cycle(self, cycle: LaidOutCycle) -> SingleSolver:
         """Return the same with another twin of its cycle."""
         other = copy(self)
         other._cycle = cycle
@@ -88,7 +87,7 @@ class EvenSolver:
 
     def solve(self, right: Array, *, tolerance: float, enough: float, max_iterations: int) -> Solved:
         """Solve from zero, by the way that suits the matrix."""
-        way = self.conjugate_gradients if self.symmetric else self.gmres
+        way = self.conjugate_gradients if self.symmetric else self.stabilised
         return way(right, tolerance=tolerance, enough=enough, max_iterations=max_iterations)
 
     @cached_property
@@ -98,14 +97,9 @@ class EvenSolver:
         return self._places.slot[of], self._places.slot[to], self._matrix.data[place].astype(np.float32)
 
     @cached_property
-    def _own(self) -> Single:
-        """Couplings as they act on each unknown."""
-        places, taken = self._places, self._cycle.taken
-        if taken is None:
-            taken = places.taken(self._matrix)
-        own = np.zeros((7, 2 * places.half), np.float32)
-        _setup.lay_out_own(taken, places.number, places.gaps, places.any_gaps, places.shape[2], own)
-        return own
+    def _times(self) -> Any:
+        """Product with couplings as they act on each unknown."""
+        return self._cycle.multiplier(self._matrix)
 
     def conjugate_gradients(
         self, right: Array, *, tolerance: float, enough: float, max_iterations: int
@@ -122,8 +116,8 @@ class EvenSolver:
         self, right: Array, vectors: Single, tolerance: float, enough: float, max_iterations: int
     ) -> Solved:
         cycle = self._cycle
-        places, finest = self._places, cycle.levels[0]
-        tail = 2 * places.half
+        places = self._places
+        tail = places.tail
         r, z, p, q = vectors
         p[:] = 0.0
         moved = np.zeros(places.size)
@@ -133,7 +127,7 @@ class EvenSolver:
         for iteration in range(1, max_iterations + 1):
             measure = cycle.answer(r, z)
             share = measure / before if before > 0.0 else 0.0
-            curvature = _loops.direct_and_multiply(finest.shape, finest.stencil, finest.sinks, z, p, share, q)
+            curvature = cycle.direct_and_multiply(z, p, share, q)
             if len(places.apart):
                 p[tail:] = z[tail:] + np.float32(share) * p[tail:]
                 q[tail:] = 0.0
@@ -154,8 +148,12 @@ class EvenSolver:
             places.lay_out(left, r)
         return Solved(answer, left, iteration)
 
-    def gmres(self, right: Array, *, tolerance: float, enough: float, max_iterations: int) -> Solved:
-        """Solve a system whose couplings need not act both ways, from zero."""
+    def stabilised(self, right: Array, *, tolerance: float, enough: float, max_iterations: int) -> Solved:
+        """Solve a system whose couplings need not act both ways, from zero.
+
+        Some steps of GMRES, which makes the most of every cycle; where these do not suffice, BiCGStab, which forgets
+        nothing of what it has found.
+        """
         answer, left, taken = np.zeros_like(right), right, 0
         goal, last = tolerance * float(np.sqrt(np.square(right).sum())), np.inf
         while taken < max_iterations:
@@ -163,18 +161,57 @@ class EvenSolver:
             absolute = float(np.abs(left).sum())
             if size <= goal or absolute <= enough or size > 0.5 * last:
                 break
-            # sums of absolute values are taken from the norm, as both fall alike
-            with self._places.room(2 * _VECTORS + 1) as vectors:
-                step, used = self._round(left, vectors, max(goal / size, min(enough / absolute, 1.0), 1e-6))
+            way, count = (self._gmres, 2 * _VECTORS + 1) if taken == 0 else (self._bicgstab, 6)
+            with self._places.room(count) as vectors:
+                # sums of absolute values are taken from the norm, as both fall alike
+                fall = max(goal / size, min(enough / absolute, 1.0), _FALLEN)
+                step, used = way(left, vectors, fall, max_iterations - taken)
             taken += used
             there = answer + step
             rest = right - self._matrix @ there
             if not float(np.square(rest).sum()) < size**2:
                 break
-            answer, left, last = there, rest, size
+            # the first way may end for want of vectors
+            answer, left, last = there, rest, size if taken > _VECTORS else np.inf
         return Solved(answer, left, taken)
 
-    def _round(self, right: Array, vectors: Single, tolerance: float) -> tuple[Array, int]:
+    def _bicgstab(self, right: Array, vectors: Single, tolerance: float, most: int) -> tuple[Array, int]:
+        """Steps of BiCGStab from zero until the norm has fallen so far; the correction, and cycles."""
+        places, (residual, shadow, direction, product, smoothed, guess) = self._places, vectors
+        for values in (direction, product, smoothed):
+            values[:] = 0.0
+        places.lay_out(right, residual)
+        shadow[:] = residual
+        moved = np.zeros(places.size)
+        goal = (tolerance**2) * float(np.square(right).sum())
+        rho = alpha = omega = 1.0
+        used = 0
+        while used < most:
+            before, rho = rho, float(_loops.dot(shadow, residual))
+            if rho == 0.0 or omega == 0.0:
+                break
+            _loops.turn_twice(residual, direction, product, (rho / before) * (alpha / omega), omega)
+            self._cycle.answer(direction, guess)
+            self._multiply(guess, product)
+            used += 1
+            against = float(_loops.dot(shadow, product))
+            if against == 0.0:
+                break
+            alpha = rho / against
+            squares, _ = _loops.advance(moved, residual, guess, product, alpha)
+            if squares <= goal or not np.isfinite(squares):
+                break
+            self._cycle.answer(residual, guess)
+            self._multiply(guess, smoothed)
+            used += 1
+            size = float(_loops.dot(smoothed, smoothed))
+            omega = float(_loops.dot(smoothed, residual)) / size if size > 0.0 else 0.0
+            squares, _ = _loops.advance(moved, residual, guess, smoothed, omega)
+            if squares <= goal or not np.isfinite(squares):
+                break
+        return moved[places.slot], max(used, 1)
+
+    def _gmres(self, right: Array, vectors: Single, tolerance: float, most: int) -> tuple[Array, int]:
         """Some steps of GMRES from zero, until the norm has fallen so far; the correction, and cycles."""
         places = self._places
         basis, ways = vectors[: _VECTORS + 1], vectors[_VECTORS + 1 :]
@@ -185,7 +222,7 @@ class EvenSolver:
         turned[0] = size
         turns, along = np.zeros((_VECTORS, 2)), np.zeros(_VECTORS + 1)
         used = 0
-        for m in range(_VECTORS):
+        for m in range(min(_VECTORS, most)):
             self._cycle.answer(basis[m], ways[m])
             self._multiply(ways[m], basis[m + 1])
             column = hessenberg[:, m]
@@ -223,8 +260,7 @@ class EvenSolver:
 
     def _multiply(self, p: Single, q: Single) -> None:
         """``q = A p``."""
-        places = self._places
-        q[2 * places.half :] = 0.0
-        _loops.multiply_own(places.shape, self._own, p, q)
+        q[self._places.tail :] = 0.0
+        self._times(p, q)
         _loops.add_others(*self._jumps, *_NONE, p, q)
         _loops.add_others(*self._others, *self._drains, p, q)
