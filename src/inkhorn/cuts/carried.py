@@ -12,7 +12,7 @@ from inkhorn.errors import InputError
 from inkhorn.model import Model
 from inkhorn.model.terms import Term, placed_fields
 from inkhorn.site import Schedule, properties
-from inkhorn.space import Grid, Overlap, PlanMesh, layered, overlap
+from inkhorn.space import Grid, Overlap, PlanMesh, area_of, layered, overlap
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -190,7 +190,7 @@ def _on_own_rim(term: Term, region: Grid, grid: Grid) -> tuple[Index, Index, Ind
 
     away, same = KDTree(spot(grid, to, np.arange(len(to)))).query(spot(region, of, face))
     there = away < 1e-6 * size
-    outline = shapely.boundary(shapely.union_all(grid.mesh.polygons()))
+    outline = shapely.boundary(area_of(grid.mesh, np.arange(grid.mesh.n_cells), grid.rim))
     beside = shapely.dwithin(outline, shapely.points(of.middle[face]), 1e-3 * size)
     if (beside & ~there).any():
         raise InputError(

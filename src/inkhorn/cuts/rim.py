@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from inkhorn.errors import InputError, did_you_mean
 from inkhorn.flow import FlowResult
 from inkhorn.paths import VelocityMaker
+from inkhorn.space import area_of
 
 __all__ = ["WAYS", "FlowInPlan", "Stretch", "Way", "checked_outline", "propose_rim", "with_ways"]
 
@@ -176,10 +177,8 @@ def propose_rim(flow: FlowResult, outline: Any, *, along: float = _ALONG) -> tup
 
 
 def _outline_of(region: Any) -> Any:
-    import shapely
-
     present = (region.cell_number >= 0).any(axis=0)
-    return shapely.union_all(region.mesh.polygons()[present])
+    return area_of(region.mesh, np.flatnonzero(present))
 
 
 def _cells_along(region: Any, ring: Any) -> Index:

@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.draw.style import material_style
 from inkhorn.errors import InputError
-from inkhorn.space import Grid, line_corners
+from inkhorn.space import Grid, area_of, line_corners
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -191,7 +191,7 @@ def _walls(grid: Grid, kept: NDArray[np.bool_], colours: NDArray[Any]) -> tuple[
     import shapely
 
     shapes = grid.mesh.polygons()
-    outside = shapely.boundary(shapely.union_all(shapes[kept]))
+    outside = shapely.boundary(area_of(grid.mesh, np.flatnonzero(kept), grid.rim))
     shapely.prepare(outside)
     plans = np.flatnonzero(kept)
     plans = plans[shapely.intersects(outside, shapes[plans])]

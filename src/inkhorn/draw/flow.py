@@ -19,6 +19,7 @@ from inkhorn.draw.maps import (
     draw_values,
     map_axes,
     on_earth,
+    paths_of,
     see_through,
     shown_at,
 )
@@ -26,7 +27,7 @@ from inkhorn.draw.style import HEADS, OFF, WARN, axes_or_new
 from inkhorn.errors import InputError, did_you_mean
 from inkhorn.flow import FlowResult
 from inkhorn.model import Model
-from inkhorn.space import overlap
+from inkhorn.space import area_of, overlap
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -325,12 +326,11 @@ def _hatch_wet_ground(ax: Axes, flow: FlowResult, above: NDArray[np.bool_]) -> N
     """Hatch the plan cells in which water stands above the ground."""
     if not above.any():
         return
-    import shapely
+    from matplotlib.patches import PathPatch
 
-    wet_ground = shapely.union_all(flow.model.grid.mesh.polygons()[above])
-    for part in getattr(wet_ground, "geoms", [wet_ground]):
-        ring = np.asarray(part.exterior.coords)[:, :2].T
-        ax.fill(*ring, fc="none", ec=WARN, lw=0.7, hatch="///", zorder=1.5)
+    wet_ground = area_of(flow.model.grid.mesh, np.flatnonzero(above), flow.model.grid.rim)
+    for shape in paths_of(wet_ground):
+        ax.add_patch(PathPatch(shape, fc="none", ec=WARN, lw=0.7, hatch="///", zorder=1.5))
     ax.fill([], [], fc="none", ec=WARN, lw=0.7, hatch="///", label="water above ground")
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -30,6 +30,7 @@ __all__ = [
     "lay_picture",
     "map_axes",
     "on_earth",
+    "paths_of",
     "raster_of",
     "see_through",
     "shown_at",
@@ -361,3 +362,13 @@ def check_layer(grid: Grid, layer: str | int) -> int:
             f"the layer {grid.layer_names[index]!r} is absent everywhere; there is nothing to draw."
         )
     return index
+
+
+def paths_of(shape: Any) -> Iterator[Any]:
+    """Return the parts of an area as paths to be filled, holes left out."""
+    from matplotlib.path import Path
+
+    for part in getattr(shape, "geoms", [shape]):
+        if not part.is_empty:
+            rings = (part.exterior, *part.interiors)
+            yield Path.make_compound_path(*(Path(np.asarray(r.coords)[:, :2], closed=True) for r in rings))

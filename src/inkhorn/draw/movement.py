@@ -15,6 +15,7 @@ from inkhorn.draw.maps import (
     draw_site,
     map_axes,
     on_earth,
+    paths_of,
     see_through,
     shown_at,
 )
@@ -197,7 +198,6 @@ def zones(
     Axes
     """
     from matplotlib.patches import PathPatch
-    from matplotlib.path import Path
 
     ax = axes_or_new(ax)
     grid = traced.flow.model.grid
@@ -209,16 +209,9 @@ def zones(
         area = float(mine["area [m²]"].sum()) / 1e4
         label: dict[str, Any] = {"label": f"within {time_in_words(limit)}: {area:.3g} ha"}
         for shape in mine.geometry:
-            for part in getattr(shape, "geoms", [shape]):
-                if part.is_empty:
-                    continue
-                rings = [Path(ring.coords, closed=True) for ring in (part.exterior, *part.interiors)]
-                ax.add_patch(
-                    PathPatch(
-                        Path.make_compound_path(*rings), fc=shade, ec=INK, lw=0.8, alpha=0.75,
-                        zorder=1.5 + 0.1 * place, **label,
-                    )
-                )  # fmt: skip
+            for outline in paths_of(shape):
+                above = 1.5 + 0.1 * place
+                ax.add_patch(PathPatch(outline, fc=shade, ec=INK, lw=0.8, alpha=0.75, zorder=above, **label))
                 label = {}
     draw_site(ax, traced.flow.model.site, bores=False, fill=False)
     framed(ax, shown_at(grid.mesh), north=on_earth(traced.flow.model.site))

@@ -15,6 +15,7 @@ from inkhorn.flow import FlowResult
 from inkhorn.paths.fates import words_of
 from inkhorn.paths.starts import Starts
 from inkhorn.shown import Shown
+from inkhorn.space import area_of
 from inkhorn.units import WithUnit, plain
 
 if TYPE_CHECKING:
@@ -210,7 +211,6 @@ class PathResult(Shown):
             A polygon for each start and time, with its area [m²].
         """
         import geopandas as gpd
-        import shapely
 
         self._need_points()
         grid = self.flow.model.grid
@@ -221,14 +221,14 @@ class PathResult(Shown):
             points = points[points["layer"] == grid.layer_names[grid.layer_index(layer)]]
         start = self.ends["start"].to_numpy()[points["path"].to_numpy()]
         plan = grid.mesh.locate(points["x [m]"].to_numpy(), points["y [m]"].to_numpy())
-        shapes, rows = grid.mesh.polygons(), []
+        rows = []
         for name in dict.fromkeys(self.ends["start"]):
             for limit in limits:
                 mine = (
                     (start == name) & (points["time [day]"].to_numpy() <= limit * (1 + 1e-12)) & (plan >= 0)
                 )
                 cells = np.unique(plan[mine])
-                zone = shapely.union_all(shapes[cells])
+                zone = area_of(grid.mesh, cells)
                 half = 0.5 * float(np.sqrt(np.median(grid.mesh.area[cells]))) if len(cells) else 0.0
                 zone = _rounded(zone, half) if len(cells) > 8 else zone
                 rows.append({"start": name, "time [day]": limit, "area [m²]": zone.area, "geometry": zone})
@@ -257,7 +257,6 @@ class PathResult(Shown):
             If the paths were followed backward.
         """
         import geopandas as gpd
-        import shapely
 
         if self.backward:
             raise InputError(
@@ -267,14 +266,14 @@ class PathResult(Shown):
         plan = mesh.locate(ends["start x [m]"].to_numpy(), ends["start y [m]"].to_numpy())
         flow = ends["flow [m³/day]"].to_numpy()
         whole = np.bincount(plan, flow, mesh.n_cells)
-        shapes, rows = mesh.polygons(), []
+        rows = []
         for (term, feature), mine in ends.groupby(["term", "feature"], sort=False):
             if not feature:
                 continue
             here = mine.index.to_numpy()
             to = np.bincount(plan[here], flow[here], mesh.n_cells)
             cells = np.flatnonzero((to >= share * whole) & (to > 0.0))
-            area = shapely.union_all(shapes[cells])
+            area = area_of(mesh, cells)
             row = {"term": term, "feature": feature, "area [m²]": area.area, "flow [m³/day]": to[cells].sum()}
             rows.append({**row, "geometry": area})
         crs = self.flow.model.site.crs if self.flow.model.site is not None else None

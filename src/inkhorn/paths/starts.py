@@ -13,7 +13,7 @@ from inkhorn.errors import InputError, check_positive, did_you_mean, place_words
 from inkhorn.flow import FlowResult
 from inkhorn.model import bore_cells, why_no_cell
 from inkhorn.paths.field import VelocityMaker
-from inkhorn.space import line_corners
+from inkhorn.space import area_of, line_corners
 
 __all__ = [
     "Starts",
@@ -269,7 +269,7 @@ def starts_in_area(
     grid, random = flow.model.grid, np.random.default_rng(seed)
     names = [grid.layer_index(v) for v in (layers or range(len(grid.layer_names)))]
     each = max(count // len(names), 1)
-    shape = shapely.union_all(grid.mesh.polygons()) if area is None else area
+    shape = area_of(grid.mesh, np.arange(grid.mesh.n_cells), grid.rim) if area is None else area
     west, south, east, north = shape.bounds
     x, y = np.empty(0), np.empty(0)
     for _ in range(200):

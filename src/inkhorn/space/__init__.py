@@ -14,6 +14,7 @@ from inkhorn.space.overlap import Overlap, overlap
 from inkhorn.space.polygons import PolygonMesh
 from inkhorn.space.radial import Beside, RadialWells, beside_slopes, beside_wells, radius_slopes
 from inkhorn.space.rectangles import Band, RectangularMesh, rectangles
+from inkhorn.space.rim import area_of
 from inkhorn.space.rows import FaceRows
 from inkhorn.space.sampling import sampling_rows
 from inkhorn.space.sizing import CellsWithin
@@ -75,6 +76,7 @@ __all__ = [
     "VariogramKind",
     "VoronoiMesh",
     "ZonedSurface",
+    "area_of",
     "beside_slopes",
     "beside_wells",
     "fan_flow",

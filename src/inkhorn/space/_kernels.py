@@ -96,3 +96,14 @@ def square_rows(cells, is_floor, across, down, area, distance, conductance, by_c
         conductance[f] = one * (other / total)
         by_conductivity[f, 0] = near * (other / total) ** 2  # d(ab/(a+b))/da = (b/(a+b))²
         by_conductivity[f, 1] = far * (one / total) ** 2
+
+
+@njit(cache=True)
+def beside(cells, is_floor, members):  # type: ignore[no-untyped-def]
+    """Tell which cells share a side face with some."""
+    found = np.zeros(len(members), np.bool_)
+    for f in range(len(is_floor)):
+        if not is_floor[f] and (members[cells[f, 0]] or members[cells[f, 1]]):
+            found[cells[f, 0]] = True
+            found[cells[f, 1]] = True
+    return found

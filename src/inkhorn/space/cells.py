@@ -96,7 +96,8 @@ class Faces:
     length : ndarray of float, (n_faces,)
         Of a side face in plan, NaN for floor faces [m].
     shapes : callable
-        Makes normals, centroids and ends when one of them is first asked for.
+        Makes normals, centroids and ends when one of them is first asked for; of some faces alone, told in rising
+        order, or of all if told None.
     """
 
     cells: NDArray[np.int64]
@@ -104,14 +105,14 @@ class Faces:
     area: NDArray[np.float64]
     distance: NDArray[np.float64]
     length: NDArray[np.float64]
-    shapes: Callable[[], FaceShapes] = field(repr=False, compare=False)
+    shapes: Callable[[NDArray[np.int64] | None], FaceShapes] = field(repr=False, compare=False)
 
     def __post_init__(self) -> None:
         freeze(self)
 
     @cached_property
     def _shaped(self) -> FaceShapes:
-        made = self.shapes()
+        made = self.shapes(None)
         for values in made:
             values.flags.writeable = False
         return made

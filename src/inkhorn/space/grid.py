@@ -45,6 +45,12 @@ class _Sides(NamedTuple):
         return self.share * values[self.pair[:, 0]] + (1.0 - self.share) * values[self.pair[:, 1]]
 
 
+def _within(which: NDArray[np.int64], first: int, count: int) -> NDArray[np.int64]:
+    """Those of some rising numbers that are among so many from a first one, counted from that."""
+    begin, end = np.searchsorted(which, [first, first + count])
+    return which[begin:end] - first
+
+
 @dataclass(frozen=True, eq=False)
 class Grid(Shown):
     """Space cut into cells, free of any physics.
@@ -237,21 +243,28 @@ class Grid(Shown):
             shapes=self._face_shapes,
         )
 
-    def _face_shapes(self) -> FaceShapes:
-        """Return how the faces lie."""
-        z, bottom, sides = self.cells.z, self.cells.bottom, list(self._sides())
+    def _face_shapes(self, which: NDArray[np.int64] | None = None) -> FaceShapes:
+        """Return how the faces lie; some of them, in rising order, if told which."""
+        z, bottom = self.cells.z, self.cells.bottom
+        parts, first = [], 0
+        for s in self._sides():
+            n = len(s.pair)
+            own: Any = slice(None) if which is None else _within(which, first, n)
+            edge = np.arange(len(s.edges.cells))[s.edge][own]
+            pair, share = s.pair[own], s.share[own]
+            level = share * z[pair[:, 0]] + (1.0 - share) * z[pair[:, 1]]
+            normal = np.column_stack([s.edges.normal[edge], np.zeros(len(edge))])
+            ends = s.edges.ends[edge]
+            middle = 0.5 * (ends[:, 0] + ends[:, 1])
+            parts.append(FaceShapes(normal, np.column_stack([middle, level]), ends))
+            first += n
         pair, _, middle = self._floors()
-        n_sides = sum(len(s.pair) for s in sides)
-        normal, centroid = np.zeros((n_sides + len(pair), 3)), np.empty((n_sides + len(pair), 3))
-        ends = np.full((n_sides + len(pair), 2, 2), np.nan)
-        first = 0
-        for s in sides:
-            own = slice(first, first + len(s.pair))
-            normal[own, :2], ends[own] = s.edges.normal[s.edge], s.edges.ends[s.edge]
-            centroid[own, :2], centroid[own, 2] = s.edges.middle[s.edge], s.between(z)
-            first += len(s.pair)
-        normal[first:, 2], centroid[first:, :2], centroid[first:, 2] = -1.0, middle, bottom[pair[:, 0]]
-        return FaceShapes(normal, centroid, ends)
+        own = slice(None) if which is None else _within(which, first, len(pair))
+        pair, middle = pair[own], middle[own]
+        down = np.tile([0.0, 0.0, -1.0], (len(pair), 1))
+        centroid = np.column_stack([middle, bottom[pair[:, 0]]])
+        parts.append(FaceShapes(down, centroid, np.full((len(pair), 2, 2), np.nan)))
+        return FaceShapes(*(np.concatenate(v) for v in zip(*parts, strict=True)))
 
     @cached_property
     def rim(self) -> OuterEdges:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import fields
+from functools import partial
 from itertools import pairwise
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -304,14 +305,17 @@ def _angle(sides: _Sides, wells: RadialWells, owner: Index, side: Index) -> Arra
     return np.where(ahead, angle, -angle)
 
 
+def _shapes_of_some(faces: Faces, chosen: Index, which: Index | None) -> FaceShapes:
+    return faces.shapes(chosen if which is None else chosen[which])
+
+
 class _Part:
     """Some cells of a grid with the side faces between them, all 1 m high: what face rows are made of."""
 
     def __init__(self, grid: Grid, members: NDArray[np.bool_], sides: Index) -> None:
         faces = grid.faces
         number = np.cumsum(members) - 1
-        pair = faces.cells[sides]
-        side = sides[members[pair].all(axis=1)]
+        side = sides[members[faces.cells[sides, 0]] & members[faces.cells[sides, 1]]]
         self.is_square = grid.is_square
         self.members, self.number, self.n_cells, self.face = members, number, int(members.sum()), side
         self.cells = Cells(**{f.name: getattr(grid.cells, f.name)[members] for f in fields(Cells)})
@@ -321,17 +325,20 @@ class _Part:
             area=faces.length[side],
             distance=faces.distance[side],
             length=faces.length[side],
-            shapes=lambda: FaceShapes(faces.normal[side], faces.centroid[side], faces.ends[side]),
+            shapes=partial(_shapes_of_some, faces, side),
         )
 
     @classmethod
     def about(cls, grid: Grid, members: NDArray[np.bool_]) -> Any:
         """Return some cells and those from which heads are read beside them."""
-        side = np.flatnonzero(~grid.faces.is_floor)
-        pair = grid.faces.cells[side]
+        from inkhorn.space import _kernels
+
+        faces = grid.faces
         for _ in range(_RINGS):
-            members[pair[members[pair].any(axis=1)].ravel()] = True
-        return cls(grid, members, side)
+            members |= _kernels.beside(faces.cells, faces.is_floor, members)
+        among = ~faces.is_floor
+        among &= members[faces.cells[:, 0]]
+        return cls(grid, members, np.flatnonzero(among))
 
     def per_cell(self, name: str, values: ArrayLike) -> Array:
         return np.array(np.broadcast_to(np.asarray(values, dtype=np.float64), self.n_cells))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,10 +11,11 @@ from inkhorn.space.mesh import PlanMesh
 from inkhorn.space.polygons import segments
 from inkhorn.space.rectangles import RectangularMesh
 
-__all__ = ["OuterEdges", "outer_edges"]
+__all__ = ["OuterEdges", "area_of", "outer_edges"]
 
 Array = NDArray[np.float64]
 
+_MANY = 500  # cells whose union is sooner found from their sides
 _SLACK = 1e-6  # of a cell's size: what is shorter, or lies no further off, is rounding
 
 
@@ -120,3 +121,32 @@ def _of_whole_rectangles(mesh: RectangularMesh) -> OuterEdges:
     cell, ends_, normals, distance = (np.concatenate(v) for v in zip(*parts, strict=True))
     order = np.argsort(cell, kind="stable")
     return OuterEdges(cell[order], ends_[order], normals[order], distance[order])
+
+
+def area_of(mesh: PlanMesh, cells: NDArray[np.int64], rim: OuterEdges | None = None) -> Any:
+    """Return the area of some plan cells as one polygon, or several, holes left out.
+
+    Of many it is made from the sides that only one of them has.
+
+    Parameters
+    ----------
+    mesh : PlanMesh
+    cells : ndarray of int
+        Of the mesh.
+    rim : OuterEdges, optional
+        Of the mesh, if it is known.
+    """
+    import shapely
+
+    if len(cells) > _MANY:
+        inside = np.zeros(mesh.n_cells, dtype=bool)
+        inside[cells] = True
+        edges, rim = mesh.edges(), outer_edges(mesh) if rim is None else rim
+        one, other = edges.cells.T
+        sides = np.concatenate([edges.ends[inside[one] != inside[other]], rim.ends[inside[rim.cell]]])
+        step = _SLACK * float(np.sqrt(mesh.area[cells].min()))
+        lines = shapely.set_precision(shapely.multilinestrings(shapely.linestrings(sides)), step)
+        found = shapely.build_area(lines)
+        if abs(found.area - mesh.area[cells].sum()) <= 1e-6 * mesh.area[cells].sum():
+            return found
+    return shapely.union_all(mesh.polygons()[cells])

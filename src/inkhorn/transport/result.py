@@ -14,6 +14,7 @@ from inkhorn.errors import InputError, did_you_mean
 from inkhorn.flow import FlowResult, across_line, blocks_of
 from inkhorn.shown import Shown
 from inkhorn.site import Species
+from inkhorn.space import area_of
 from inkhorn.transport.record import OWN, STORES, PlumeRecords
 from inkhorn.units import WithUnit, plain
 
@@ -386,7 +387,9 @@ class TransportResult(Shown):
 
         level, grid = self._limit(limit), self.flow.model.grid
         layers = range(len(grid.layer_names)) if layer is None else [grid.layer_index(layer)]
-        shapes = {k: grid.meshes[k].polygons() for k in layers}
+        meshes = [grid.meshes[k] for k in layers]
+        same = meshes[0] if all(mesh is meshes[0] for mesh in meshes) else None
+        shapes = {} if same is not None else {k: grid.meshes[k].polygons() for k in layers}
         rows, found = [], []
         for k in range(len(self.records)):
             record = self.records[k]
@@ -394,11 +397,12 @@ class TransportResult(Shown):
             parts = []
             for n in layers:
                 first, present = int(grid.first_of_layer[n]), grid.within_layer[n]
-                parts.append(shapes[n][present[above[first : first + len(present)]]])
+                mine = present[above[first : first + len(present)]]
+                parts.append(mine if same is not None else shapes[n][mine])
             cells = np.concatenate(parts)
             if not len(cells):
                 continue
-            whole = shapely.union_all(cells)
+            whole = shapely.union_all(cells) if same is None else area_of(same, np.unique(cells))
             found.append(whole)
             row = {"time [day]": record.time, "species": self.species.name, "limit [g/m³]": level}
             if self.start is not None:

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from inkhorn.model.placing.plan import Array, Footprint, Index, Plan, Spot, places
-from inkhorn.model.placing.rim import along_rim, parts_of
+from inkhorn.model.placing.rim import OnRim, along_rim, parts_of
 from inkhorn.model.placing.traced import Traced, concatenated, plain
 from inkhorn.model.terms import (
     DrainTerm,
@@ -244,14 +244,21 @@ def _per_size(
 @places(River, RiverTerm)
 def place_rivers(features: list[River], plan: Plan) -> list[Spot]:
     """Each cell that a line crosses, by its length in it, in the layer that holds its bed; on the outline outer faces."""
-    return [_place_river(feature, plan) for feature in features]
+    ways = [
+        along_rim(plan, f, plan.rows_of(f.layer, f)) if f.geometry == "line" else (None, [f.shape])
+        for f in features
+    ]
+    stretches = [parts_of(f, rest) for f, (_, rest) in zip(features, ways, strict=True)]
+    found = iter(
+        plan.footprints([part for parts in stretches for part in parts])
+    )  # all at once is sooner done
+    return [
+        _place_river(f, plan, rim, [_of_whole(next(found), f) for _ in parts])
+        for f, (rim, _), parts in zip(features, ways, stretches, strict=True)
+    ]
 
 
-def _place_river(feature: River, plan: Plan) -> Spot:
-    rim, rest = None, [feature.shape]
-    if feature.geometry == "line":
-        rim, rest = along_rim(plan, feature, plan.rows_of(feature.layer, feature))
-    inside = [_of_whole(place, feature) for place in plan.footprints(parts_of(feature, rest))]
+def _place_river(feature: River, plan: Plan, rim: OnRim | None, inside: list[Footprint]) -> Spot:
     parts, ways, faces = [], [], []
     for place in inside:
         parts.append(

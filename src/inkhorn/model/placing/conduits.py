@@ -147,7 +147,7 @@ def _cut_by_cells(course: _Course, plan: Plan) -> None:
     run = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(points, axis=0).T))])
     course.cuts += run[1:-1].tolist()
     cells = plan.near(course.line)
-    sides = shapely.intersection(course.line, shapely.boundary(plan.polygons[cells]))
+    sides = shapely.intersection(course.line, shapely.boundary(plan.meeting.outlines(cells)))
     met = shapely.get_coordinates(sides)
     if len(met):
         course.cuts += shapely.line_locate_point(course.line, shapely.points(met)).tolist()

@@ -10,7 +10,7 @@ import numpy as np
 from inkhorn.errors import InputError
 from inkhorn.model.placing.plan import Footprint, Plan
 from inkhorn.model.placing.traced import Traced, plain
-from inkhorn.site import QuickRecharge, Recharge
+from inkhorn.site import Recharge
 
 __all__ = ["diverted"]
 
@@ -31,8 +31,7 @@ def diverted(plan: Plan, feature: Recharge, place: Footprint, rate: Traced, ther
     """
     area = place.size if place.cells is None else plan.grid.cells.area[place.cells]
     less, whole = Traced(np.zeros(len(place.plan))), np.zeros(len(place.plan))
-    takers = [f for f in plan.features if isinstance(f, QuickRecharge) and f.share is not None]
-    for taker in takers:
+    for taker in plan.takers:
         shape = taker.shape
         if place.cells is None:
             shape = feature.shape.intersection(taker.shape)

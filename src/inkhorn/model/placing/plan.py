@@ -14,8 +14,9 @@ from numpy.typing import NDArray
 from inkhorn.errors import InputError
 from inkhorn.model.placing.traced import Traced, plain
 from inkhorn.model.terms import Term
-from inkhorn.site import Feature, Schedule, Series, along_weights, in_each_period
+from inkhorn.site import Feature, QuickRecharge, Schedule, Series, along_weights, in_each_period
 from inkhorn.space import Grid
+from inkhorn.space.meeting import Meeting
 from inkhorn.space.rim import OuterEdges
 
 __all__ = ["Footprint", "Placing", "Plan", "SiteInput", "SiteInputs", "Spot", "places", "placings"]
@@ -188,14 +189,19 @@ class Plan:
         return float(np.average(totals, weights=lasting)), ", mean over time"
 
     @cached_property
-    def polygons(self) -> NDArray[Any]:
-        """Outlines of the plan cells."""
-        return self.grid.mesh.polygons()
+    def meeting(self) -> Meeting:
+        """Which plan cells shapes meet, and the outlines of these."""
+        return Meeting(self.grid.mesh)
 
     @property
     def rim(self) -> OuterEdges:
         """The sides of plan cells on the rim."""
         return self.grid.rim
+
+    @cached_property
+    def rim_size(self) -> float:
+        """Of the least cell on the rim [m]."""
+        return float(np.sqrt(self.grid.mesh.area[self.rim.cell]).min())
 
     @cached_property
     def rim_lines(self) -> Any:
@@ -215,19 +221,18 @@ class Plan:
         return np.full(self.grid.n_cells, None, dtype=object)
 
     @cached_property
+    def takers(self) -> list[QuickRecharge]:
+        """What takes a share of the recharge for conduits."""
+        return [f for f in self.features if isinstance(f, QuickRecharge) and f.share is not None]
+
+    @cached_property
     def diverted(self) -> dict[str, list[Traced]]:
         """What of the recharge goes straight into conduits, by the quick recharge that says so [m³/day]."""
         return {}
 
-    @cached_property
-    def _tree(self) -> Any:
-        import shapely
-
-        return shapely.STRtree(self.polygons)
-
     def near(self, shape: Any) -> Index:
         """Return the plan cells that a shape meets, in order."""
-        return np.sort(self._tree.query(shape, predicate="intersects"))
+        return self.meeting.met(np.array([shape], dtype=object))[1]
 
     # --- where -------------------------------------------------------------------------------------
 
@@ -288,17 +293,13 @@ class Plan:
         if not features:
             return []
         shapes = np.asarray([f.shape for f in features], dtype=object)
-        whose, plan = self._tree.query(shapes, predicate="intersects")
-        order = np.lexsort((plan, whose))
-        whose, plan = whose[order], plan[order]
         lines = shapely.get_dimensions(shapes) == 1
+        whose, plan, whole = self.meeting.met(shapes)
         # a cell within a polygon needs no cutting
-        whole = ~lines[whose]
-        shapely.prepare(shapes)
-        whole[whole] = shapely.contains_properly(shapes[whose[whole]], self.polygons[plan[whole]])
-        parts = self.polygons[plan].copy()
-        parts[~whole] = shapely.intersection(parts[~whole], shapes[whose[~whole]])
-        size = np.where(lines[whose], shapely.length(parts), shapely.area(parts))
+        parts, size = np.full(len(plan), None, dtype=object), self.grid.mesh.area[plan]
+        parts[~whole] = shapely.intersection(self.meeting.outlines(plan[~whole]), shapes[whose[~whole]])
+        cut = parts[~whole]
+        size[~whole] = np.where(lines[whose[~whole]], shapely.length(cut), shapely.area(cut))
         real = (size > 0) & (self.grid.uppermost[plan] >= 0)
         whose, plan, parts, size = whose[real], plan[real], parts[real], size[real]
         parts, size = self._shared(whose, plan, parts, size, lines)
@@ -324,7 +325,9 @@ class Plan:
         import shapely
 
         ask = np.flatnonzero(lines[whose])
-        on_edge = shapely.length(shapely.intersection(parts[ask], shapely.boundary(self.polygons[plan[ask]])))
+        on_edge = shapely.length(
+            shapely.intersection(parts[ask], shapely.boundary(self.meeting.outlines(plan[ask])))
+        )
         ask = ask[on_edge > 1e-9 * size[ask]]
         one, other = (ask[k] for k in shapely.STRtree(parts[ask]).query(parts[ask], predicate="intersects"))
         pairs = (one != other) & (whose[one] == whose[other])
@@ -352,9 +355,9 @@ class Plan:
         for k in short.tolist():
             mine = parts[slice(*np.searchsorted(whose, [k, k + 1]))]
             rest = shapes[k].difference(shapely.union_all(mine).buffer(near)) if len(mine) else shapes[k]
-            beside = self._tree.query(rest, predicate="dwithin", distance=near)
+            beside = self.meeting.within(rest, near)
             for cell in np.sort(beside[self.grid.uppermost[beside] >= 0]).tolist():
-                piece = rest.intersection(self.polygons[cell].buffer(near))
+                piece = rest.intersection(self.meeting.outlines(np.array([cell]))[0].buffer(near))
                 if piece.length > 0.01 * side[cell]:  # no mere crossing
                     found.append((k, cell, piece))
                     rest = rest.difference(piece.buffer(near))

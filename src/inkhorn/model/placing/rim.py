@@ -93,10 +93,12 @@ def along_rim(plan: Plan, feature: Any, rows: list[int] | None = None) -> tuple[
     import shapely
 
     line, grid, outer = feature.shape, plan.grid, plan.grid.outer_faces
-    size = float(np.sqrt(grid.mesh.area[plan.rim.cell]).min())
+    size = plan.rim_size
     outlines = [plan.rim_lines, *([plan.boundary.boundary] * (plan.boundary is not None))]
     near = [o.buffer(_ON_RIM * size) for o in outlines if shapely.dwithin(o, line, _ON_RIM * size)]
-    on = shapely.line_merge(line.intersection(shapely.union_all(near))) if near else line.difference(line)
+    if not near:
+        return None, [line]
+    on = shapely.line_merge(line.intersection(shapely.union_all(near)))
     stretches = [g for g in shapely.get_parts(on) if g.length > 8.0 * _ON_RIM * size]  # no mere crossings
     if rows is None:
         wanted = np.flatnonzero(grid.uppermost[grid.cells.plan_cell[outer.cell]] == outer.cell)
