@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+import inkhorn._start  # first of all
 import inkhorn.cli_draw_conduits  # its commands
 import inkhorn.cli_draw_local  # its commands
 import inkhorn.cli_draw_run  # noqa: F401  # its commands

@@ -94,8 +94,9 @@ class _Sides:
         faces = grid.faces
         self.rows, self.n = rows, grid.n_cells
         self.face = np.flatnonzero(~faces.is_floor) if face is None else face
-        self.cells, self.normal = faces.cells[self.face], faces.normal[self.face, :2]
-        self.ends, self.reach = faces.ends[self.face], faces.distance[self.face].sum(axis=1)
+        shapes = faces.shapes(self.face)
+        self.cells, self.normal, self.ends = faces.cells[self.face], shapes.normal[:, :2], shapes.ends
+        self.reach = faces.distance[self.face, 0] + faces.distance[self.face, 1]
         self.length = np.hypot(*(self.ends[:, 1] - self.ends[:, 0]).T)
         self.order = np.argsort(self.cells.ravel(), kind="stable")
         self.sorted = self.cells.ravel()[self.order]
