@@ -10,7 +10,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import inkhorn as ik
-from inkhorn.space import FLOOR, MergedMesh, PlanMesh, flow_rows, sampling_rows, tensor_rows
+from inkhorn.space import FLOOR, MergedMesh, PlanMesh, area_of, flow_rows, rim, sampling_rows, tensor_rows
+from inkhorn.space.meeting import Meeting
 from inkhorn.space.rim import outer_edges
 
 L_SHAPE = shapely.Polygon(
@@ -312,3 +313,27 @@ def test_what_is_carried_to_another_grid_keeps_its_total(kind, mesh, other, seed
     known = shared.shared > 0
     npt.assert_allclose(shared.mean(np.full(of.n_cells, 7.0))[known], 7.0)
     assert np.isnan(shared.mean(np.full(of.n_cells, 7.0))[~known]).all()
+
+
+def test_shapes_meet_the_cells_that_their_outlines_meet(mesh):
+    outlines, away = mesh.polygons(), shapely.Point(0, -1e5).buffer(10)
+    ring = shapely.Point(480, 420).buffer(400).difference(shapely.Point(480, 420).buffer(150))
+    shapes = np.array([ring, CREEK, away, outlines[3]], dtype=object)
+    meeting = Meeting(mesh)
+    whose, cell, whole = meeting.met(shapes)
+    for k, shape in enumerate(shapes):
+        mine = whose == k
+        npt.assert_array_equal(cell[mine], np.flatnonzero(shapely.intersects(shape, outlines)))
+        npt.assert_array_equal(whole[mine], shapely.contains_properly(shape, outlines[cell[mine]]))
+    assert shapely.equals(meeting.outlines(cell), outlines[cell]).all()
+    near = np.flatnonzero(shapely.dwithin(outlines, CREEK, 30.0))
+    npt.assert_array_equal(meeting.within(CREEK, 30.0), near)
+
+
+def test_areas_of_cells_are_the_same_from_their_sides(mesh, monkeypatch):
+    around = np.hypot(mesh.x - 480, mesh.y - 420)
+    monkeypatch.setattr(rim, "_MANY", 0)
+    for cells in (np.arange(mesh.n_cells), np.flatnonzero((around > 130) & (around < 420)), np.array([5])):
+        found, whole = area_of(mesh, cells), shapely.union_all(mesh.polygons()[cells])
+        npt.assert_allclose(found.area, mesh.area[cells].sum(), rtol=1e-6)
+        assert shapely.area(found.symmetric_difference(whole)) < 1e-5 * whole.area
