@@ -94,8 +94,11 @@ class _Sides:
         faces = grid.faces
         self.rows, self.n = rows, grid.n_cells
         self.face = np.flatnonzero(~faces.is_floor) if face is None else face
-        shapes = faces.shapes(self.face)
-        self.cells, self.normal, self.ends = faces.cells[self.face], shapes.normal[:, :2], shapes.ends
+        if face is None:  # all of them, as faces keep them
+            normal, ends = faces.normal[self.face], faces.ends[self.face]
+        else:
+            normal, _, ends = faces.shapes(face)
+        self.cells, self.normal, self.ends = faces.cells[self.face], normal[:, :2], ends
         self.reach = faces.distance[self.face, 0] + faces.distance[self.face, 1]
         self.length = np.hypot(*(self.ends[:, 1] - self.ends[:, 0]).T)
         self.order = np.argsort(self.cells.ravel(), kind="stable")
