@@ -301,7 +301,7 @@ class LinearSystem:
             other.__dict__.pop(made, None)
         if self._columns_cycle is not None:
             other.__dict__["_columns_cycle"] = cycle = self._columns_cycle.twin()
-            if self._single is not None:
+            if not self.conducts_far and self._single is not None:
                 other.__dict__["_single"] = self._single.with_cycle(cycle)
         return other
 
