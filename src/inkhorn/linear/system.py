@@ -89,9 +89,8 @@ class LinearSystem:
         """True if the matrix equals its transpose, to rounding, against the diagonals of rows and columns."""
         from inkhorn.linear import _kernels
 
-        if (
-            self._single is not None
-        ):  # where one that is symmetric is not laid out as such, it is solved as if it were not
+        # where one that is symmetric is not laid out as such, it is solved as if it were not
+        if not self.conducts_far and self._single is not None:
             return self._single.symmetric
         left = _kernels.lopsided(*unsigned(self.matrix), self.matrix.data)
         return bool(abs(left) <= 1e-14 * max(self.matrix.shape[0], 100))
@@ -301,7 +300,7 @@ class LinearSystem:
             other.__dict__.pop(made, None)
         if self._columns_cycle is not None:
             other.__dict__["_columns_cycle"] = cycle = self._columns_cycle.twin()
-            if not self.conducts_far and self._single is not None:
+            if self._single is not None:
                 other.__dict__["_single"] = self._single.with_cycle(cycle)
         return other
 
