@@ -7,10 +7,10 @@ of a cell is what flows in less what flows out; a cell of fixed head has none.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from copy import copy
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from threading import Thread
 from typing import Any
 
 import numpy as np
@@ -107,24 +107,15 @@ def in_halves(work: Callable[[Any, Array], float], halves: Halves, residual: Arr
     faces = second[1][1]
     if faces < _SHARED:
         return work(first, residual) + work(second, residual)
-    other, found = (
-        np.zeros_like(residual),
-        [0.0],
-    )  # by itself whether in a thread or not: the answer is the same
-
-    def rest() -> None:
-        found[0] = work(second, other)
-
+    other = np.zeros_like(residual)  # by itself whether in a thread or not: the answer is the same
     if processors() > 1 and worth_sharing(faces):
-        thread = Thread(target=rest)
-        thread.start()
-        found.append(work(first, residual))
-        thread.join()
+        with ThreadPoolExecutor(1) as pool:
+            later = pool.submit(work, second, other)
+            absolute = work(first, residual) + later.result()
     else:
-        found.append(work(first, residual))
-        rest()
+        absolute = work(first, residual) + work(second, other)
     residual += other
-    return sum(found)
+    return absolute
 
 
 @dataclass(frozen=True, eq=False)

@@ -86,24 +86,3 @@ def scale(w, by, out):  # type: ignore[no-untyped-def]
     by = np.float32(by)
     for i in range(len(w)):
         out[i] = by * w[i]
-
-
-@njit(cache=True, nogil=True, fastmath=_LOOSE)
-def dot(one, other):  # type: ignore[no-untyped-def]
-    """``one @ other``."""
-    n, block, total = len(one), 4096, 0.0
-    for begin in range(0, n, block):
-        end = min(begin + block, n)
-        first, second, part = one[begin:end], other[begin:end], np.float32(0.0)
-        for i in range(end - begin):
-            part += first[i] * second[i]
-        total += part
-    return total
-
-
-@njit(cache=True, nogil=True)
-def turn_twice(r, p, q, share, omega):  # type: ignore[no-untyped-def]
-    """``p = r + share (p - omega q)``."""
-    share, omega = np.float32(share), np.float32(omega)
-    for i in range(len(p)):
-        p[i] = r[i] + share * (p[i] - omega * q[i])

@@ -19,6 +19,7 @@ Single = NDArray[np.float32]
 
 _FALLEN = 1e-4  # of the residual since it was taken from the matrix, when it is taken anew
 _LITTLE = 0.1  # of a vector, left after what lies along others is taken out, below which that is done again
+_GAINED = 0.1  # of the norm that a round of GMRES may leave, if another is to follow
 _VECTORS = 15  # of a GMRES before it begins anew
 
 
@@ -87,8 +88,13 @@ class SingleSolver:
 
     def solve(self, right: Array, *, tolerance: float, enough: float, max_iterations: int) -> Solved:
         """Solve from zero, by the way that suits the matrix."""
-        way = self.conjugate_gradients if self.symmetric else self.stabilised
-        return way(right, tolerance=tolerance, enough=enough, max_iterations=max_iterations)
+        way = self.conjugate_gradients if self.symmetric else self.gmres
+        most = float(np.abs(right).max(initial=0.0))
+        if not 0.0 < most < np.inf:
+            return Solved(np.zeros_like(right), right, 0)
+        by = 2.0 ** round(np.log2(most))  # squares of what is very small or large are beyond single precision
+        found = way(right / by, tolerance=tolerance, enough=enough / by, max_iterations=max_iterations)
+        return Solved(by * found.answer, by * found.left, found.iterations)
 
     @cached_property
     def _jumps(self) -> tuple[Any, Any, Single]:
@@ -148,68 +154,29 @@ class SingleSolver:
             places.lay_out(left, r)
         return Solved(answer, left, iteration)
 
-    def stabilised(self, right: Array, *, tolerance: float, enough: float, max_iterations: int) -> Solved:
+    def gmres(self, right: Array, *, tolerance: float, enough: float, max_iterations: int) -> Solved:
         """Solve a system whose couplings need not act both ways, from zero.
 
-        Some steps of GMRES, which makes the most of every cycle; where these do not suffice, BiCGStab, which forgets
-        nothing of what it has found.
+        It ends early where a round gains little, as where cells are dry: then single precision does not suffice.
         """
         answer, left, taken = np.zeros_like(right), right, 0
         goal, last = tolerance * float(np.sqrt(np.square(right).sum())), np.inf
         while taken < max_iterations:
             size = float(np.sqrt(np.square(left).sum()))
             absolute = float(np.abs(left).sum())
-            if size <= goal or absolute <= enough or size > 0.5 * last:
+            if size <= goal or absolute <= enough or size > _GAINED * last:
                 break
-            way, count = (self._gmres, 2 * _VECTORS + 1) if taken == 0 else (self._bicgstab, 6)
-            with self._places.room(count) as vectors:
+            with self._places.room(2 * _VECTORS + 1) as vectors:
                 # sums of absolute values are taken from the norm, as both fall alike
                 fall = max(goal / size, min(enough / absolute, 1.0), _FALLEN)
-                step, used = way(left, vectors, fall, max_iterations - taken)
+                step, used = self._gmres(left, vectors, fall, max_iterations - taken)
             taken += used
             there = answer + step
             rest = right - self._matrix @ there
             if not float(np.square(rest).sum()) < size**2:
                 break
-            # the first way may end for want of vectors
-            answer, left, last = there, rest, size if taken > _VECTORS else np.inf
+            answer, left, last = there, rest, size
         return Solved(answer, left, taken)
-
-    def _bicgstab(self, right: Array, vectors: Single, tolerance: float, most: int) -> tuple[Array, int]:
-        """Steps of BiCGStab from zero until the norm has fallen so far; the correction, and cycles."""
-        places, (residual, shadow, direction, product, smoothed, guess) = self._places, vectors
-        for values in (direction, product, smoothed):
-            values[:] = 0.0
-        places.lay_out(right, residual)
-        shadow[:] = residual
-        moved = np.zeros(places.size)
-        goal = (tolerance**2) * float(np.square(right).sum())
-        rho = alpha = omega = 1.0
-        used = 0
-        while used < most:
-            before, rho = rho, float(_loops.dot(shadow, residual))
-            if rho == 0.0 or omega == 0.0:
-                break
-            _loops.turn_twice(residual, direction, product, (rho / before) * (alpha / omega), omega)
-            self._cycle.answer(direction, guess)
-            self._multiply(guess, product)
-            used += 1
-            against = float(_loops.dot(shadow, product))
-            if against == 0.0:
-                break
-            alpha = rho / against
-            squares, _ = _loops.advance(moved, residual, guess, product, alpha)
-            if squares <= goal or not np.isfinite(squares):
-                break
-            self._cycle.answer(residual, guess)
-            self._multiply(guess, smoothed)
-            used += 1
-            size = float(_loops.dot(smoothed, smoothed))
-            omega = float(_loops.dot(smoothed, residual)) / size if size > 0.0 else 0.0
-            squares, _ = _loops.advance(moved, residual, guess, smoothed, omega)
-            if squares <= goal or not np.isfinite(squares):
-                break
-        return moved[places.slot], max(used, 1)
 
     def _gmres(self, right: Array, vectors: Single, tolerance: float, most: int) -> tuple[Array, int]:
         """Some steps of GMRES from zero, until the norm has fallen so far; the correction, and cycles."""
@@ -227,7 +194,9 @@ class SingleSolver:
             self._multiply(ways[m], basis[m + 1])
             column = hessenberg[:, m]
             length = 0.0
-            while True:  # once more where little is left of it: that is not at right angles to them yet
+            for _ in range(
+                2
+            ):  # once more where little is left of it: that is not at right angles to them yet
                 _loops.products(basis, m + 1, basis[m + 1], along)
                 column[: m + 1] += along[: m + 1]
                 length = np.sqrt(_loops.combine(basis, m + 1, -along, basis[m + 1]))
