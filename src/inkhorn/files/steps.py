@@ -295,7 +295,7 @@ class StepReader(Sequence[FlowStep]):
         self.close()
 
     def __getstate__(self) -> dict[str, Any]:
-        return {**self.__dict__, "_file": None, "_tables": {}}
+        return {**self.__dict__, "_file": None, "_tables": {}, "_writes": False}
 
 
 class StepFile(StepReader):

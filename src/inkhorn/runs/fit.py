@@ -215,14 +215,12 @@ class FitProduct(Product[FitResult]):
         yield Picture.of(
             file("fit picture"), "measured against computed", draw.measured_against_computed, made
         )
-        yield Picture(file("residual map"), "residuals", lambda figure: draw.residual_maps(made, figure))
-        yield Picture(
-            file("fit quality"), "how residuals are spread", lambda figure: draw.residual_spread(made, figure)
-        )
+        yield Picture(file("residual map"), "residuals", partial(draw.residual_maps, made))
+        yield Picture(file("fit quality"), "how residuals are spread", partial(draw.residual_spread, made))
         yield Picture(
             file("sensitivity picture"),
             "what readings tell",
-            lambda figure: draw.what_readings_tell(made.knowledge, figure),
+            partial(draw.what_readings_tell, made.knowledge),
         )
         told_next = self.forecast_of(work, asked, made)
         if told_next is not None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 import pandas as pd
@@ -73,7 +74,7 @@ class LevelsProduct(Product[LevelResult]):
         if work.flow.model.schedule is not None and made.by_date is not None and len(made.by_date):
             levels, curve = made.by_date, curve_table(work.flow, made.seen)
             path = work.folder.file("levels picture")
-            yield Picture(path, "levels in time", lambda figure: draw.hydrographs(levels, curve, figure))
+            yield Picture(path, "levels in time", partial(draw.hydrographs, levels, curve))
 
     def tell(self, work: Work, asked: Any, made: LevelResult) -> Iterator[str]:
         if made.fit is None:

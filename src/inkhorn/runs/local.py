@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from functools import lru_cache
+from functools import lru_cache, partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -134,11 +134,9 @@ class LocalProduct(Product[Agreement]):
     def draw(self, work: Work, asked: CutPart, made: Agreement) -> Iterator[Picture]:
         file = work.folder.file
         yield Picture.of(file("rim picture"), "the rim", draw.rim, cut_again(work.project, work.model))
-
-        def differences(figure: Any) -> None:
-            head_differences(figure, work.model, made.difference, "this model less those of the region")
-
-        yield Picture(file("difference picture"), "the difference from the region", differences)
+        words = "this model less those of the region"
+        fill = partial(head_differences, model=work.model, off=made.difference, words=words)
+        yield Picture(file("difference picture"), "the difference from the region", fill)
 
     def tell(self, work: Work, asked: CutPart, made: Agreement) -> Iterator[str]:
         worst = made.heads.loc["all cells"]

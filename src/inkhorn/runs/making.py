@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import shlex
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Executor
 from contextlib import contextmanager
 from dataclasses import replace
@@ -19,6 +19,7 @@ from inkhorn.flow import FlowResult, solve_flow
 from inkhorn.model import Findings, Model
 from inkhorn.project import FitPlan, Project
 from inkhorn.runs.checking import PRODUCTS, check_project, found_before
+from inkhorn.runs.drawing import Drawing
 from inkhorn.runs.fit import FitProduct, looked_at, told_of, variant_text
 from inkhorn.runs.fit_keeping import fitted
 from inkhorn.runs.fit_set_up import FitSetUp, fit_named, told_before
@@ -27,10 +28,11 @@ from inkhorn.runs.folder import RunFolder, describe
 from inkhorn.runs.journal import Journal
 from inkhorn.runs.keeping import new_run_folder, take_up_killed
 from inkhorn.runs.local import begun_with
-from inkhorn.runs.product import Product, Work, digest_of, key_of
+from inkhorn.runs.product import Picture, Product, Work, digest_of, key_of
 from inkhorn.runs.vary import VaryProduct, varied_runs
 from inkhorn.runs.vary_set_up import VarySetUp, vary_named
 from inkhorn.stopping import asked_to_stop
+from inkhorn.unit_choice import UnitChoice
 
 __all__ = ["fit_project", "look_before_fit", "run_project", "vary_project"]
 
@@ -95,22 +97,38 @@ class _Making:
 
         What fails hinders nothing else, and is raised in the end.
         """
-        made: list[tuple[Product[Any], Any, Any]] = []
-        if fit is not None:
-            made.append((FitProduct(), plan, self._one(FitProduct(), work, plan, lambda: fit)))
-        for product in PRODUCTS:
-            if product.possible(work.flow.model):
-                for asked in product.requests(work.project, work.model):
-                    made.append((product, asked, self._one(product, work, asked)))
-        write_findings(self.found if fit is None else found_before(work.project, work.model), work)
-        for k, (product, asked, one) in enumerate(made):
-            with self.not_drawn(f"the pictures of {key_of(product, asked)}"):
-                for picture in product.draw(work, asked, one) if one is not None else ():
-                    self.journal.progress(f"drawing {picture.what}", k / len(made))
-                    with self.not_drawn(picture.path.name):
-                        save_figure(picture.path, picture.fill, units=work.project.shown_in)
+        units = work.project.shown_in
+        with Drawing(units, len(work.model.grid.cells)) as drawing:
+            if fit is not None:
+                self._made_and_drawn(FitProduct(), work, plan, drawing, lambda: fit)
+            for product in PRODUCTS:
+                if product.possible(work.flow.model):
+                    for asked in product.requests(work.project, work.model):
+                        self._made_and_drawn(product, work, asked, drawing)
+            write_findings(self.found if fit is None else found_before(work.project, work.model), work)
+            self.draw(drawing.left(), units)
         if self.failed:
             raise self.failed[0]
+
+    def _made_and_drawn(
+        self,
+        product: Product[Any],
+        work: Work,
+        asked: Any,
+        drawing: Drawing,
+        solve: Callable[[], Any] | None = None,
+    ) -> None:
+        made = self._one(product, work, asked, solve)
+        if made is not None:
+            with self.not_drawn(f"the pictures of {key_of(product, asked)}"):
+                drawing.add(list(product.draw(work, asked, made)))
+
+    def draw(self, pictures: Iterable[Picture], units: UnitChoice) -> None:
+        """Draw pictures; one that cannot be drawn costs nothing else."""
+        for picture in pictures:
+            self.journal.progress(f"drawing {picture.what}", None)
+            with self.not_drawn(picture.path.name):
+                save_figure(picture.path, picture.fill, units=units)
 
     def _one(
         self, product: Product[Any], work: Work, asked: Any, solve: Callable[[], Any] | None = None
@@ -364,10 +382,7 @@ def vary_project(
         folder.finished(key, digest)
         write_table(making.found.table(), folder.file("findings"))
         with making.not_drawn("the pictures of many runs"):
-            for picture in product.draw(work, plan, ensemble):
-                making.journal.progress(f"drawing {picture.what}", None)
-                with making.not_drawn(picture.path.name):
-                    save_figure(picture.path, picture.fill, units=project.shown_in)
+            making.draw(product.draw(work, plan, ensemble), project.shown_in)
     return folder.path, ensemble
 
 

@@ -6,6 +6,7 @@ import json
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import partial
 from hashlib import blake2b
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar, Generic, TypeVar
@@ -63,7 +64,7 @@ class Picture:
     what : str
         What it shows.
     fill : callable
-        Fills the figure.
+        Fills the figure; in another process if it can be pickled.
     """
 
     path: Path
@@ -73,7 +74,13 @@ class Picture:
     @classmethod
     def of(cls, path: Path, what: str, paint: Callable[..., Any], *args: Any, **options: Any) -> Picture:
         """A picture of one plot."""
-        return cls(path, what, lambda figure: paint(*args, ax=figure.subplots(), **options))
+        return cls(path, what, partial(_painted, paint, args, options))
+
+
+def _painted(
+    paint: Callable[..., Any], args: tuple[Any, ...], options: dict[str, Any], figure: Figure
+) -> Any:
+    return paint(*args, ax=figure.subplots(), **options)
 
 
 class Product(ABC, Generic[Made]):
