@@ -12,6 +12,8 @@ from hypothesis import strategies as st
 
 import inkhorn as ik
 from inkhorn.space import FLOOR, PlanMesh, flow_rows, sampling_rows, series_conductance
+from inkhorn.space.grid_lines import GridLines
+from inkhorn.space.rectangles import RectangularMesh
 
 
 @pytest.mark.parametrize(("half_a", "half_b", "expected"), [
@@ -271,3 +273,47 @@ def test_a_rotated_grid_gives_the_heads_and_paths_of_a_straight_one():
         end = mesh.from_map(path["end x [m]"], path["end y [m]"])
         found.append([float((sample @ flow.steps[-1].heads)[0]), float(end[0]) - u0, float(end[1]) - v0])
     npt.assert_allclose(found[0], found[1], rtol=1e-9)
+
+
+@pytest.mark.parametrize("rotation", [0.0, 23.0])
+def test_shapes_are_cut_at_grid_lines_as_their_outlines_would_cut_them(rotation):
+    rng = np.random.default_rng(3)
+    edges = np.arange(0.0, 1001.0, 50.0)
+    uneven = np.concatenate([[0.0], np.sort(rng.uniform(0, 1000, 18)), [1000.0]])
+    present = rng.random((20, 19)) > 0.2
+    mesh = RectangularMesh(uneven, edges, present, rotation=rotation, corner=(0.0, 0.0))
+    there = rng.random(mesh.n_cells) > 0.1
+    at = rng.uniform(0, 1000, (40, 2))
+    disk = shapely.Point(400, 500).buffer(300).difference(shapely.Point(420, 500).buffer(90))
+    polygons = [shapely.Point(*c).buffer(r) for c, r in zip(at, rng.uniform(1, 300, 40), strict=True)]
+    polygons += [shapely.union(disk, shapely.box(800, 0, 830, 1500)), shapely.box(-50, -50, 1200, 1200)]
+    lines = [shapely.LineString(c + np.cumsum(rng.normal(0, 80, (5, 2)), axis=0)) for c in at]
+    lines += [shapely.MultiLineString([[(0, 10), (990, 20)], [(5, 5), (400, 400)]])]
+    if not rotation:  # along edges, and through corners
+        lines += [
+            shapely.LineString([(uneven[4], 100), (uneven[4], 530), (uneven[7], 530), (uneven[7], 550)])
+        ]
+        lines += [shapely.LineString([(0, 100), (1000, 100)])]
+        polygons += [shapely.box(uneven[2], 100, uneven[9], 350)]
+    cuts, outlines = GridLines(mesh), mesh.polygons()
+
+    whose, plan, area = cuts.areas(np.array(polygons, dtype=object), there)
+    found = np.zeros((len(polygons), mesh.n_cells))
+    found[whose, plan] = area
+    wanted = shapely.area(shapely.intersection(outlines, np.array(polygons, dtype=object)[:, None])) * there
+    npt.assert_allclose(found, wanted, atol=1e-8)
+    assert (area > 0).all()
+
+    cut = cuts.lengths(np.array(lines, dtype=object), there)
+    found = np.zeros((len(lines), mesh.n_cells))
+    found[cut.whose, cut.plan] = cut.length
+    parts = shapely.intersection(outlines, np.array(lines, dtype=object)[:, None])
+    for k, row in enumerate(parts):  # what runs along an edge is shared by the cells there that take part
+        ring = shapely.boundary(outlines)
+        wanted = shapely.length(row) * there
+        for i in np.flatnonzero(shapely.length(shapely.intersection(ring, row)) * there > 1e-9):
+            for j in np.flatnonzero(shapely.length(shapely.intersection(row, row[i])) * there > 1e-9):
+                wanted[i] -= 0.5 * shapely.length(shapely.intersection(row[i], row[j])) * (i != j)
+        npt.assert_allclose(found[k], wanted, atol=1e-8)
+    centre = shapely.centroid(parts[cut.whose, cut.plan])
+    npt.assert_allclose(cut.middle, shapely.get_coordinates(centre), atol=1e-6)

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from inkhorn.space.grid_lines import GridLines
 from inkhorn.space.mesh import PlanMesh
 from inkhorn.space.rectangles import RectangularMesh
 
@@ -27,6 +28,11 @@ class Meeting:
     def __init__(self, mesh: PlanMesh) -> None:
         self._mesh = mesh
         self._even = mesh if isinstance(mesh, RectangularMesh) and mesh.outline is None else None
+
+    @cached_property
+    def grid_lines(self) -> GridLines | None:
+        """What cuts by arithmetic, where cells are whole rectangles."""
+        return None if self._even is None else GridLines(self._even)
 
     @cached_property
     def _places(self) -> tuple[Index, Index]:

@@ -294,6 +294,51 @@ class Plan:
             return []
         shapes = np.asarray([f.shape for f in features], dtype=object)
         lines = shapely.get_dimensions(shapes) == 1
+        whole_size = np.where(lines, shapely.length(shapes), shapely.area(shapes))
+        found, todo = self._cut_at_grid_lines(shapes, lines, whole_size)
+        whose, plan, size, along = self._cut_by_outlines(shapes[todo], lines[todo])
+        parts = [np.concatenate(v) for v in zip(found, (todo[whose], plan, size, along), strict=True)]
+        order = np.lexsort((parts[1], parts[0]))
+        whose, plan, size, along = (v[order] for v in parts)
+        ends = np.searchsorted(whose, np.arange(len(shapes) + 1))
+        return [
+            Footprint(f, plan[a:b], size[a:b], along[a:b], None, 1.0 - float(size[a:b].sum() / all_))
+            for f, (a, b), all_ in zip(features, pairwise(ends), whole_size.tolist(), strict=True)
+        ]
+
+    def _cut_at_grid_lines(
+        self, shapes: NDArray[Any], lines: NDArray[np.bool_], whole_size: Array
+    ) -> tuple[tuple[Index, Index, Array, Array], Index]:
+        """As `_cut_by_outlines` where cells are whole rectangles, and which shapes are left to that."""
+        import shapely
+
+        cuts = self.meeting.grid_lines
+        if cuts is None:
+            none = np.empty(0, np.int64)
+            return (none, none, np.empty(0), np.empty(0)), np.arange(len(shapes))
+        there = self.grid.uppermost >= 0
+        ask, polygons = np.flatnonzero(lines), np.flatnonzero(~lines)
+        cut = cuts.lengths(shapes[ask], there)
+        # what is not wholly in cells may run along the rim, but for rounding
+        inside = np.bincount(cut.whose, cut.length, len(ask)) >= (1.0 - 1e-9) * whole_size[ask]
+        real = inside[cut.whose]
+        whose = ask[cut.whose[real]]
+        along = shapely.line_locate_point(shapes[whose], shapely.points(cut.middle[real]), normalized=True)
+        owner, plan, area = cuts.areas(shapes[polygons], there)
+        found = (
+            np.concatenate([whose, polygons[owner]]),
+            np.concatenate([cut.plan[real], plan]),
+            np.concatenate([cut.length[real], area]),
+            np.concatenate([along, np.zeros(len(area))]),
+        )
+        return found, ask[~inside]
+
+    def _cut_by_outlines(
+        self, shapes: NDArray[Any], lines: NDArray[np.bool_]
+    ) -> tuple[Index, Index, Array, Array]:
+        """Return which shape has how much of which plan cell, and how far along a line, as a share of it."""
+        import shapely
+
         whose, plan, whole = self.meeting.met(shapes)
         # a cell within a polygon needs no cutting
         parts, size = np.full(len(plan), None, dtype=object), self.grid.mesh.area[plan]
@@ -311,12 +356,7 @@ class Plan:
         along[on_line] = shapely.line_locate_point(
             shapes[whose[on_line]], shapely.centroid(parts[on_line]), normalized=True
         )
-        ends = np.searchsorted(whose, np.arange(len(shapes) + 1))
-        whole_size = np.where(lines, shapely.length(shapes), shapely.area(shapes))
-        return [
-            Footprint(f, plan[a:b], size[a:b], along[a:b], None, 1.0 - float(size[a:b].sum() / all_))
-            for f, (a, b), all_ in zip(features, pairwise(ends), whole_size.tolist(), strict=True)
-        ]
+        return whose, plan, size, along
 
     def _shared(
         self, whose: Index, plan: Index, parts: NDArray[Any], size: Array, lines: NDArray[np.bool_]
