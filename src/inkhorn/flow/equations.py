@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from copy import copy
 from dataclasses import dataclass, field, replace
-from functools import cached_property
+from functools import cache, cached_property
 from typing import Any
 
 import numpy as np
@@ -101,6 +101,12 @@ _SHARED = 120_000  # faces from which on two threads share them
 Halves = tuple[tuple[tuple[int, int], tuple[int, int]], tuple[tuple[int, int], tuple[int, int]]]
 
 
+@cache
+def _second() -> ThreadPoolExecutor:
+    """The other thread, made once."""
+    return ThreadPoolExecutor(1)
+
+
 def in_halves(work: Callable[[Any, Array], float], halves: Halves, residual: Array) -> float:
     """Do both halves of some work that adds to residuals, in two threads where that is worth it; returns the sum."""
     first, second = halves
@@ -109,9 +115,8 @@ def in_halves(work: Callable[[Any, Array], float], halves: Halves, residual: Arr
         return work(first, residual) + work(second, residual)
     other = np.zeros_like(residual)  # by itself whether in a thread or not: the answer is the same
     if processors() > 1 and worth_sharing(faces):
-        with ThreadPoolExecutor(1) as pool:
-            later = pool.submit(work, second, other)
-            absolute = work(first, residual) + later.result()
+        later = _second().submit(work, second, other)
+        absolute = work(first, residual) + later.result()
     else:
         absolute = work(first, residual) + work(second, other)
     residual += other

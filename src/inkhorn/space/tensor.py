@@ -50,45 +50,39 @@ def tensor_slopes(grid: Grid, arrays: Mapping[str, Any], rows: FaceRows, heads: 
     horizontal, anisotropy, direction = (
         grid.per_cell(name, arrays[name])[pair] for name in ("horizontal", "anisotropy", "direction")
     )
-    normal = faces.normal[side, None, :2]
-    angle = _PER_DEGREE * direction
-    axis = np.stack([np.cos(angle), np.sin(angle)], axis=2)
-    other = np.stack([-axis[..., 1], axis[..., 0]], axis=2)
-    on_axis, on_other = ((v * normal).sum(axis=2) for v in (axis, other))
+    # vectors in plan as complex numbers
+    normal = _complex(faces.normal[side])[:, None]
+    axis = np.exp(1j * _PER_DEGREE * direction)
+    on_axis, on_other = _times(axis, normal), _times(1j * axis, normal)
     less = 1.0 / anisotropy
-    conormal = on_axis[..., None] * axis + (less * on_other)[..., None] * other
-    spread = (conormal * normal).sum(axis=2)
+    conormal = (on_axis + 1j * less * on_other) * axis
+    spread = _times(conormal, normal)
     turned = {  # derivative of the conormal by either parameter
-        "anisotropy": -((less**2) * on_other)[..., None] * other,
-        "direction": (_PER_DEGREE * (1.0 - less))[..., None]
-        * (on_axis[..., None] * other + on_other[..., None] * axis),
+        "anisotropy": -1j * (less**2 * on_other) * axis,
+        "direction": _PER_DEGREE * (1.0 - less) * (on_other + 1j * on_axis) * axis,
     }
     # what crosses: a conductance through `spread`, between two points that move with the conormal
     drop = (rows.difference @ heads)[side]
     sign = np.array([1.0, -1.0])
-    along = conormal / spread[..., None]
-    centres = np.column_stack([cells.x, cells.y])[pair]
-    back = (sign * faces.distance[side])[:, :, None]
-    shift = faces.centroid[side, None, :2] - back * along - centres
+    back = sign * faces.distance[side]
+    shift = _complex(faces.centroid[side])[:, None] - back * conormal / spread
+    shift -= (cells.x + 1j * cells.y)[pair]
     shift[np.diff(rows.difference.indptr)[side] == 2] = 0.0  # read at the centres themselves
     reach = faces.distance[side].sum(axis=1)[:, None]
-    still = np.sqrt((shift**2).sum(axis=2)) <= STRAIGHT * reach
+    still = np.abs(shift) <= STRAIGHT * reach
     isotropic = bool((anisotropy == 1.0).all())
-    moves = {}
-    for name, by in turned.items():
-        wider = (by * normal).sum(axis=2)
-        moves[name] = -back * (by / spread[..., None] - conormal * (wider / spread**2)[..., None])
     found = {}
     for name, by in turned.items():
-        wider = (by * normal).sum(axis=2)
+        wider = _times(by, normal)
+        moves = back * (conormal * (wider / spread**2) - by / spread)
         conductance = rows.by_conductivity[side] * horizontal / spread * wider
         entries = [(np.repeat(side, 2), pair.ravel(), (conductance * drop[:, None]).ravel())]
-        moved = np.sqrt((moves[name] ** 2).sum(axis=2)) > STRAIGHT * reach * _PER_DEGREE
+        moved = np.abs(moves) > STRAIGHT * reach * _PER_DEGREE
         for square, ways in ((True, (0.5, -0.5)), (False, (1.0,))):
             face, end = np.nonzero(moved & (still == square))
             if not len(face):
                 continue
-            step = moves[name][face, end]
+            step = _in_plan(moves[face, end])
             own = pair[face, end]
             for way in ways:
                 if square:
@@ -97,7 +91,12 @@ def tensor_slopes(grid: Grid, arrays: Mapping[str, Any], rows: FaceRows, heads: 
                     )
                 else:
                     owner, beside, _, slopes, _ = read_beside(
-                        grid, own, shift[face, end], in_plan=True, isotropic=isotropic, along=step[:, None]
+                        grid,
+                        own,
+                        _in_plan(shift[face, end]),
+                        in_plan=True,
+                        isotropic=isotropic,
+                        along=step[:, None],
                     )
                     slope = slopes[:, 0]
                 flow = rows.conductance[side[face[owner]]] * sign[end[owner]] * slope
@@ -106,3 +105,17 @@ def tensor_slopes(grid: Grid, arrays: Mapping[str, Any], rows: FaceRows, heads: 
         row, column, value = (np.concatenate(v) for v in zip(*entries, strict=True))
         found[name] = coo_array((value, (row, column)), shape=(len(faces), n)).tocsr()
     return found
+
+
+def _complex(places: Array) -> NDArray[np.complex128]:
+    """Places or directions in plan as complex numbers."""
+    return np.asarray(places[:, 0] + 1j * places[:, 1])
+
+
+def _in_plan(numbers: NDArray[np.complex128]) -> Array:
+    return np.stack([numbers.real, numbers.imag], axis=-1)
+
+
+def _times(one: NDArray[np.complex128], other: NDArray[np.complex128]) -> Array:
+    """The product of two vectors."""
+    return one.real * other.real + one.imag * other.imag
