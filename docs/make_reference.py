@@ -11,7 +11,8 @@ from pathlib import Path
 from typing import Any
 
 from inkhorn.project.project_file import project_model
-from inkhorn.runs.folder import FILES, FORMAT
+from inkhorn.runs.folder import FORMAT
+from inkhorn.runs.run_files import FILES
 from inkhorn.units import KINDS
 
 HERE = Path(__file__).parent
@@ -192,18 +193,19 @@ variant and grid, wherever the folder was moved; `sha256sum -c sha256.txt` check
 
 Names of layers, grids and requests become names of files with all but letters, digits, `-` and `_` turned into `_`.
 
-| file | what is in it |
-|---|---|
 """
 
 
 def run_page() -> str:
     """What is in a run folder, as Markdown."""
     shown = {"heads_{}.png": "heads_LAYER.png", "iterate_{}.nc": "iterate_NUMBER.nc"}
-    rows = [
-        f"| `{shown.get(name, name.replace('{}', '[-NAME]'))}` | {words} |" for name, words in FILES.values()
-    ]
-    return RUN_HEAD + "\n".join(rows) + "\n"
+    said, part = RUN_HEAD, ""
+    for file in FILES.values():
+        if file.part != part:
+            part = file.part
+            said += f"\n## {part}\n\n| file | what is in it |\n|---|---|\n"
+        said += f"| `{shown.get(file.name, file.name.replace('{}', '[-NAME]'))}` | {file.words} |\n"
+    return said
 
 
 def main() -> None:

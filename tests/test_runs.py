@@ -23,7 +23,7 @@ import inkhorn as ik
 from inkhorn import runs
 from inkhorn.files import file_name, records_kept
 from inkhorn.files.steps import StepFile
-from inkhorn.runs import folder as run_folder
+from inkhorn.runs import run_files
 from tests.conftest import tree
 from tests.test_flow import basin
 
@@ -487,6 +487,6 @@ def test_signals_at_any_moment_harm_nothing_and_lose_nothing(in_time, change, co
 def test_every_file_of_a_run_is_told(first_project, command):
     """The list that the docs are made of names them all."""
     command("fit", first_project / "site.toml")
-    patterns = [name.replace("{}", "*") for name, _ in run_folder.FILES.values()]
+    patterns = [file.name.replace("{}", "*") for file in run_files.FILES.values()]
     for path in (first_project / "runs" / "fit-001").iterdir():
         assert any(path.match(p) for p in patterns), path.name

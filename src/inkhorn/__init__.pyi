@@ -75,6 +75,7 @@ from .paths import trace as trace
 from .project import Project as Project
 from .project import read_project as read_project
 from .project import read_site as read_site
+from .report import write_report as write_report
 from .runs import Run as Run
 from .runs import compare_runs as compare_runs
 from .runs import fit_project as fit_project

@@ -507,6 +507,22 @@ def show(
 
 
 @app.command()
+def report(
+    run: RunFolder,
+    out: Annotated[
+        Path | None,
+        typer.Option(help="The file; report.html in the run's folder if not given.", metavar="FILE.html"),
+    ] = None,
+) -> None:
+    """Write the report of a run: one HTML file to hand over, that opens without a network."""
+    from inkhorn.report import write_report
+    from inkhorn.runs import open_run
+
+    path = write_report(open_run(run), out)
+    say(f"Written to {path} ({path.stat().st_size / 1e6:.1f} MB)")
+
+
+@app.command()
 def new(
     folder: Annotated[
         Path, typer.Argument(help="A folder that does not exist yet, or is empty.", metavar="FOLDER")

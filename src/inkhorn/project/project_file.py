@@ -62,6 +62,11 @@ class ProjectFile(Part):
         material: dict[str, Any]
 
     title: str = told("what the site is called", "Quillmere")
+    purpose: str = told(
+        "what the model is to answer, in a sentence or two: a report begins with it",
+        "How large is the area to be protected around the hatchery's well?",
+        default="",
+    )
     use_grid: str | None = told("the grid to run on, one of [grids]", "fine", default=None)
     leave_out: list[str] = told("features that take no part, by name", ["ditch 3"], default_factory=list)
     units: Units = told("of numbers that carry none", default=Units())

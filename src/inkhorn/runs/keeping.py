@@ -14,7 +14,8 @@ from typing import TYPE_CHECKING, Any
 
 from inkhorn.errors import InputError
 from inkhorn.files import file_name
-from inkhorn.runs.folder import FILES, RunFolder
+from inkhorn.runs.folder import RunFolder
+from inkhorn.runs.run_files import FILES
 from inkhorn.stopping import held_back
 
 if TYPE_CHECKING:
@@ -108,7 +109,7 @@ def new_run_folder(parent: Path, kind: str, name: str, journal: Journal, again: 
         if os.name == "nt":  # a folder of open files cannot be renamed there
             lock.close()
         folder.path = _numbered(beside, name)
-        journal.move_to(folder.path / FILES["log"][0])
+        journal.move_to(folder.path / FILES["log"].name)
 
     try:
         yield folder
@@ -150,7 +151,7 @@ def _what_is_kept(folder: RunFolder) -> str:
     """Say what a folder holds."""
     from inkhorn.files import records_kept  # which loads much that a folder is opened without
 
-    steps, reached = folder.about.get("kept") or records_kept(folder.path / FILES["steps"][0])
+    steps, reached = folder.about.get("kept") or records_kept(folder.path / FILES["steps"].name)
     iterations = folder.about.get("iterations")
     if folder.about.get("kind") == "vary":
         return f"{folder.about.get('runs', 0)} runs are"
@@ -187,7 +188,7 @@ def _take_up(beside: Path, journal: Journal) -> None:
         folder = RunFolder.opened(beside)
     except InputError:
         folder = RunFolder(beside)
-    steps, _ = records_kept(beside / FILES["steps"][0])
+    steps, _ = records_kept(beside / FILES["steps"].name)
     if not (folder.done or steps or {"iterations", "runs"} & set(folder.about)):
         shutil.rmtree(beside, ignore_errors=True)
         journal.tell(

@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, Any
 
 from inkhorn.errors import InkhornWarning, InputError, did_you_mean
 from inkhorn.files.reading import reading_as
-from inkhorn.runs.folder import FILES, RunFolder
+from inkhorn.runs.folder import RunFolder
+from inkhorn.runs.run_files import FILES
 
 if TYPE_CHECKING:  # loaded when it is used: a folder is opened at once
     import numpy as np
@@ -77,7 +78,7 @@ class Run:
         """
         import pandas as pd
 
-        tables = [k for k, (name, _) in FILES.items() if name.endswith(".csv")]
+        tables = [k for k, file in FILES.items() if file.name.endswith(".csv")]
         if key not in tables:
             raise InputError(
                 f'there is no table "{key}"; expected one of {tables}.{did_you_mean(key, tables)}'

@@ -1,0 +1,195 @@
+"""What the report of a run shows, part by part; what a run has not made is left out."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import TYPE_CHECKING, Any
+
+from inkhorn.files.reading import reading_as
+from inkhorn.report.blocks import Block, Facts, Live, Part, Picture, Source, Table, Words
+from inkhorn.runs.run_files import FILES, RunFile
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from inkhorn.runs import Run
+
+__all__ = ["parts_of"]
+
+_MOST_PICTURES = 3_500_000  # bytes of pictures; those beyond are named
+_HEADS, _PLUME, _BUDGET = "Heads", "What is dissolved", "Water budget"
+
+
+def parts_of(run: Run) -> list[Part]:
+    """Return the parts of a report that have something to show, in order."""
+    named = dict.fromkeys(file.part for file in FILES.values() if file.part != "The run")
+    made = {
+        title: Part(title) for title in ("In short", "Inputs", "Layers and grid", *named, "How it was made")
+    }
+    made["In short"].blocks += _in_short(run)
+    made["Inputs"].blocks += _inputs(run)
+    made["Layers and grid"].blocks += _layers(run)
+    for title, live in _live(run):
+        made[title].blocks.append(live)
+    room = _MOST_PICTURES
+    for file in FILES.values():
+        for block in _files(run, file):
+            if isinstance(block, Picture):
+                room -= len(block.dots)
+                if room < 0:
+                    block = Words((f"{block.words}: see {block.name} in the folder of the run.",))
+            made[file.part].blocks.append(block)
+    made["How it was made"].blocks += _how(run)
+    return [part for part in made.values() if part.blocks]
+
+
+def _said(run: Run) -> list[str]:
+    """The lines that the run told, without the head of its log."""
+    path = run.path / FILES["log"].name
+    if not path.exists():
+        return []
+    return [line for line in path.read_text(encoding="utf-8").splitlines()[3:] if line.strip()]
+
+
+def _in_short(run: Run) -> Iterator[Block]:
+    about = run.about
+    if run.project.asked.purpose:
+        yield Words((run.project.asked.purpose,))
+    what = {"run": "a run with the values stated", "fit": "a fit to what was measured", "vary": "many runs"}
+    rows = [("what", what.get(str(about.get("kind")), str(about.get("kind"))))]
+    rows += [(name, str(about[name])) for name in ("variant", "began") if about.get(name)]
+    rows += [("grid", str(about["grid"]))] if about.get("grid", "grid") != "grid" else []
+    rows += [("cells", f"{about['cells']:,}")] if about.get("cells") else []
+    rows += [("steps", f"{about['steps']:,}")] if about.get("in time") else []
+    rows += [("state", str(about.get("state")))] if about.get("state") != "whole" else []
+    yield Facts(tuple(rows))
+    told = [line for line in _said(run) if not line.startswith("iteration ")]
+    if told:
+        yield Words(tuple(told), listed=True)
+
+
+def _inputs(run: Run) -> Iterator[Block]:
+    import pandas as pd
+
+    folder = run.path / FILES["inputs"].name
+    sums = folder / "sha256.txt"
+    digests = {}
+    if sums.exists():
+        lines = sums.read_text(encoding="utf-8").splitlines()
+        digests = {name.strip(): digest for digest, _, name in (line.partition(" ") for line in lines)}
+    rows = [
+        (name, (folder / name).stat().st_size, digest)
+        for name, digest in digests.items()
+        if (folder / name).is_file()
+    ]
+    if rows:
+        frame = pd.DataFrame(rows, columns=["file", "bytes", "SHA-256"])
+        yield Table("inputs.csv", "every file as it was read", frame)
+    project = folder / str(run.about.get("file", ""))
+    if project.is_file():
+        yield Source(project.name, project.read_text(encoding="utf-8"))
+
+
+def _layers(run: Run) -> Iterator[Block]:
+    from inkhorn.report.maps import block_of
+
+    units, site, grid = run.project.shown_in, run.site, run.model.grid
+    yield Words((f"{site!r}", f"{grid!r}"), listed=True)
+    flow = run.flow if _has_flow(run) else None
+    yield block_of(grid, units, None if flow is None else flow.water_table(-1))
+    yield Table("layers.csv", "the layers of the grid", units.table(grid.table()))
+    made = [(name, site.materials[name]) for name in site.strata.names]
+    columns = {
+        "layer": [name for name, _ in made],
+        "material": [m.name for _, m in made],
+        "conductivity [m/day]": [m.conductivity for _, m in made],
+        "porosity": [m.porosity for _, m in made],
+    }
+    yield Table("materials.csv", "what the layers are made of, as stated", units.table(_frame(columns)))
+
+
+def _frame(columns: Mapping[str, Any]) -> pd.DataFrame:
+    import pandas as pd
+
+    return pd.DataFrame(columns)
+
+
+def _has_flow(run: Run) -> bool:
+    return run.about.get("kind") != "vary" and "flow" in run.about.get("done", {})
+
+
+def _live(run: Run) -> Iterator[tuple[str, Block]]:
+    """What the reader may slide, and which part it belongs to."""
+    from inkhorn.report.maps import heads_of, plume_of
+
+    if not _has_flow(run):
+        return
+    units = run.project.shown_in
+    yield _HEADS, heads_of(run.flow, units)
+    yield _BUDGET, _bars(units.table(run.flow.budget().reset_index()))
+    for asked in run.project.asked.transport:
+        if f"transport {asked.name}".strip() in run.about.get("done", {}):
+            first = run.transport(asked.name)
+            yield _PLUME, plume_of(first, units)
+            for species in [s for s in run.site.species if s.name != first.species.name]:
+                if species.name in (asked.species or [s.name for s in run.site.species]):
+                    yield _PLUME, plume_of(run.transport(asked.name, species.name), units)
+
+
+def _bars(budget: pd.DataFrame) -> Live:
+    """What comes in and goes out, as bars."""
+    name, *flows = budget.columns[:3]
+    rows = budget[budget[name] != "total"]
+    data = {
+        "names": [str(v) for v in rows[name]],
+        "in": rows[flows[0]].astype(float).tolist(),
+        "out": rows[flows[1]].astype(float).tolist(),
+        "label": str(flows[0]).partition(" ")[2].strip("[]"),
+    }
+    return Live("bars", "What comes into the aquifer and what goes out of it, at the end.", data)
+
+
+def _files(run: Run, file: RunFile) -> Iterator[Block]:
+    """The tables or pictures of a kind that the run has written."""
+    import pandas as pd
+
+    if not file.name.endswith((".csv", ".png")) or file.part == "The run":
+        return
+    before, _, after = file.name.partition("{}")
+    paths = (
+        sorted(run.path.glob(file.name.replace("{}", "*"))) if "{}" in file.name else [run.path / file.name]
+    )
+    for path in paths:
+        if not path.is_file() or ("{}" in file.name and not _is_one(path.name, before, after)):
+            continue
+        of = path.name.removeprefix(before).removesuffix(after).strip("-").replace("_", " ") if after else ""
+        words = file.words + (f": {of}" if of else "")
+        if file.name.endswith(".png"):
+            if before != "heads_":  # its maps are there to be slid
+                yield Picture.of(path, words)
+            continue
+        with reading_as(path, "a table of a run"):
+            frame = pd.read_csv(path)
+        if len(frame):
+            yield Table(path.name, words, frame.dropna(axis=1, how="all"))
+
+
+def _is_one(name: str, before: str, after: str) -> bool:
+    """Whether a file is of one pattern, and not of another that begins alike."""
+    between = name.removeprefix(before).removesuffix(after)
+    if between and not between.startswith("-") and not before.endswith("_"):
+        return False
+    others = (
+        f.name.partition("{}")
+        for f in FILES.values()
+        if f.name.endswith(after) and f.name != before + "{}" + after
+    )
+    return not any(len(b) > len(before) and name.startswith(b) for b, _, _ in others)
+
+
+def _how(run: Run) -> Iterator[Block]:
+    about = run.about
+    rows = [("Inkhorn", str(about.get("inkhorn", "not said"))), ("begun", str(about.get("began", "")))]
+    rows += [("made by", str(about["again"]).removesuffix(" --go-on"))] if about.get("again") else []
+    rows += [(f"digest of {key}", str(done.get("digest", ""))) for key, done in about.get("done", {}).items()]
+    yield Facts(tuple(rows))
