@@ -36,6 +36,7 @@ from .errors import ConvergenceError as ConvergenceError
 from .errors import InkhornError as InkhornError
 from .errors import InkhornWarning as InkhornWarning
 from .errors import InputError as InputError
+from .exports import export as export
 from .fields import FieldMaker as FieldMaker
 from .fields import MeasuredPoints as MeasuredPoints
 from .fields import RandomField as RandomField

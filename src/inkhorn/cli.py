@@ -523,6 +523,42 @@ def report(
 
 
 @app.command()
+def export(
+    run: RunFolder,
+    to: Annotated[
+        list[str],
+        typer.Option(
+            help="netcdf, geopackage, geojson, geotiff, csv, xlsx, vtu, or all; several with commas between.",
+            metavar="FORMAT",
+        ),
+    ],
+    out: Annotated[
+        Path | None,
+        typer.Option(help="A folder; `export` in the run's folder if not given.", metavar="FOLDER"),
+    ] = None,
+    time: When = None,
+) -> None:
+    """Write the results of a run in formats that other programs read."""
+    from inkhorn.exports import CONTENTS, FORMATS
+    from inkhorn.exports import export as write
+    from inkhorn.runs import open_run
+
+    made = open_run(run)
+    asked = [name.strip().lower() for names in to for name in names.split(",")]
+    formats = list(FORMATS) if "all" in asked else asked
+    at = None if time is None else made.flow.steps[step_of(made.flow, time)].end
+    folder = made.path / "export" if out is None else out
+    written = write(made, folder, formats, time=at)
+    whole = written.groupby("format", sort=False).agg(
+        files=("file", "size"), MB=("bytes", "sum"), largest=("file", "first")
+    )
+    largest = written.sort_values("bytes", ascending=False).groupby("format")["file"].first()
+    whole["MB"], whole["largest"] = (whole["MB"] / 1e6).round(2), largest
+    print_table(whole, f"Written to {folder}")
+    say(f"What each file holds is in {folder / CONTENTS}")
+
+
+@app.command()
 def new(
     folder: Annotated[
         Path, typer.Argument(help="A folder that does not exist yet, or is empty.", metavar="FOLDER")

@@ -33,6 +33,7 @@ from .steps import StepReader as StepReader
 from .steps import records_kept as records_kept
 from .tables import Table as Table
 from .tables import read_table as read_table
+from .vtk import write_lines as write_lines
 from .whole import free_name as free_name
 from .whole import written_whole as written_whole
 

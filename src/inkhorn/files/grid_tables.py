@@ -112,7 +112,15 @@ def cell_table(grid: Grid, properties: Mapping[str, ArrayLike]) -> dict[str, NDA
         raise InputError(
             f"a property cannot be called {taken[0]!r}: the file uses that name. Choose another."
         )
-    return {**own, **{k: grid.per_cell(k, v) for k, v in properties.items()}}
+    return {**own, **{k: _of_cells(grid, k, v) for k, v in properties.items()}}
+
+
+def _of_cells(grid: Grid, name: str, values: ArrayLike) -> NDArray[np.float64]:
+    """Numbers of cells: those that have one; NaN where a result has none."""
+    numbers = np.asarray(values)
+    if numbers.shape == (grid.n_cells,) and numbers.dtype.kind == "f":
+        return numbers.astype(np.float64)
+    return grid.per_cell(name, values)
 
 
 def assembled(tables: GridTables) -> Grid:

@@ -82,7 +82,7 @@ def write_grid(
         ``.nc`` for NetCDF (CF and UGRID conventions), ``.vtu`` for a VTK unstructured grid, ``.gpkg`` for a
         GeoPackage of plan cells and cells.
     properties : mapping of str to array_like of float
-        By name, as `Grid.per_cell` takes them.
+        By name, as `Grid.per_cell` takes them; one of each cell may be NaN where there is none.
     units : mapping of str to str
         Of properties.
     crs : str, optional

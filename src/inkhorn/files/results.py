@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -189,8 +189,17 @@ def _harmless(value: Any) -> Any:
     return value if signed else f"'{value}"
 
 
-def write_workbook(tables: Mapping[str, pd.DataFrame], path: Path, units: UnitChoice = _AS_INSIDE) -> None:
-    """Write tables as one XLSX file, a sheet each, in some units; text is written as in `write_table`."""
+def write_workbook(
+    tables: Mapping[str, pd.DataFrame],
+    path: Path,
+    units: UnitChoice = _AS_INSIDE,
+    *,
+    charts: Callable[[Any], None] | None = None,
+) -> None:
+    """Write tables as one XLSX file, a sheet each, in some units; text is written as in `write_table`.
+
+    What makes `charts` gets the workbook (openpyxl) when all sheets are there.
+    """
     import pandas as pd
 
     with written_whole(path) as beside, pd.ExcelWriter(beside, engine="openpyxl") as book:
@@ -204,6 +213,8 @@ def write_workbook(tables: Mapping[str, pd.DataFrame], path: Path, units: UnitCh
             for column in sheet.columns:
                 widest = max(len(str(cell.value)) for cell in column[:40] if cell.value is not None)
                 sheet.column_dimensions[column[0].column_letter].width = min(max(widest, 8), 48) + 2
+        if charts is not None:
+            charts(book.book)
 
 
 def write_table(frame: pd.DataFrame, path: Path, units: UnitChoice = _AS_INSIDE) -> None:

@@ -1,4 +1,4 @@
-"""VTK unstructured grids (XML, ``.vtu``) of upright prisms: written for viewers, read back for their numbers.
+"""VTK unstructured grids (XML, ``.vtu``) of upright prisms and of lines, for viewers; read back for their numbers.
 
 References
 ----------
@@ -16,12 +16,12 @@ from xml.etree import ElementTree
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["read", "write"]
+__all__ = ["read", "write", "write_lines"]
 
 _TYPES = {"f": "Float64", "i": "Int64", "u": "UInt8"}
 _DTYPES = {"Float64": np.float64, "Int64": np.int64, "UInt8": np.uint8}
 _NUMBER = "number"  # of each cell
-_WEDGE, _HEXAHEDRON, _POLYHEDRON = 13, 12, 42
+_LINE, _WEDGE, _HEXAHEDRON, _POLYHEDRON = 4, 13, 12, 42
 
 
 def _array(parent: ElementTree.Element, name: str, values: Any, components: int = 1, tuples: int = 0) -> None:
@@ -93,13 +93,7 @@ def write(
         faces.append(stream)
         face_offset[k] = total
 
-    root = ElementTree.Element(
-        "VTKFile",
-        type="UnstructuredGrid",
-        version="1.0",
-        byte_order="LittleEndian",
-        header_type="UInt64",
-    )
+    root = _root()
     unstructured = ElementTree.SubElement(root, "UnstructuredGrid")
     whole = ElementTree.SubElement(unstructured, "FieldData")
     for name, values in fields.items():
@@ -121,6 +115,49 @@ def write(
     for name, values in table.items():
         _array(data, name, np.asarray(values)[order])
     ElementTree.ElementTree(root).write(path, xml_declaration=True, encoding="utf-8")
+
+
+def write_lines(
+    path: Path, points: NDArray[np.float64], whose: NDArray[np.int64], table: Mapping[str, NDArray[Any]]
+) -> None:
+    """Write lines through points.
+
+    Parameters
+    ----------
+    points : ndarray of float, (n, 3)
+        In order along each line, line after line [m].
+    whose : ndarray of int, (n,)
+        The line that each belongs to.
+    table : mapping of str to ndarray, (n,)
+        Numbers of each point.
+    """
+    root = _root()
+    unstructured = ElementTree.SubElement(root, "UnstructuredGrid")
+    ends = np.append(np.flatnonzero(np.diff(whose)) + 1, len(whose))
+    piece = ElementTree.SubElement(
+        unstructured, "Piece", NumberOfPoints=str(len(points)), NumberOfCells=str(len(ends))
+    )
+    data = ElementTree.SubElement(piece, "PointData")
+    for name, values in table.items():
+        _array(data, name, values)
+    data = ElementTree.SubElement(piece, "CellData")
+    _array(data, "path", np.asarray(whose)[ends - 1])
+    _array(ElementTree.SubElement(piece, "Points"), "Points", points, 3)
+    cells = ElementTree.SubElement(piece, "Cells")
+    _array(cells, "connectivity", np.arange(len(points)))
+    _array(cells, "offsets", ends)
+    _array(cells, "types", np.full(len(ends), _LINE, dtype=np.uint8))
+    ElementTree.ElementTree(root).write(path, xml_declaration=True, encoding="utf-8")
+
+
+def _root() -> ElementTree.Element:
+    return ElementTree.Element(
+        "VTKFile",
+        type="UnstructuredGrid",
+        version="1.0",
+        byte_order="LittleEndian",
+        header_type="UInt64",
+    )
 
 
 def read(path: Path) -> tuple[dict[str, NDArray[Any]], dict[str, Any]]:

@@ -129,11 +129,8 @@ def _live(run: Run) -> Iterator[tuple[str, Block]]:
     yield _BUDGET, _bars(units.table(run.flow.budget().reset_index()))
     for asked in run.project.asked.transport:
         if f"transport {asked.name}".strip() in run.about.get("done", {}):
-            first = run.transport(asked.name)
-            yield _PLUME, plume_of(first, units)
-            for species in [s for s in run.site.species if s.name != first.species.name]:
-                if species.name in (asked.species or [s.name for s in run.site.species]):
-                    yield _PLUME, plume_of(run.transport(asked.name, species.name), units)
+            for plume in run.plumes(asked.name).values():
+                yield _PLUME, plume_of(plume, units)
 
 
 def _bars(budget: pd.DataFrame) -> Live:

@@ -198,14 +198,19 @@ class Run:
         InputError
             If there is none such.
         """
-        from inkhorn.runs.plume import PlumeProduct
-
-        made: dict[str, TransportResult] = self._of(PlumeProduct(), name)
+        made = self.plumes(name)
         wanted = next(iter(made)) if species is None else species
         if wanted not in made:
             known = list(made)
             raise InputError(f'"{self.path}" has no {wanted}; it has {known}.{did_you_mean(wanted, known)}')
         return made[wanted]
+
+    def plumes(self, name: str = "") -> dict[str, TransportResult]:
+        """Return the plumes of all species that were carried together; of several requests by name."""
+        from inkhorn.runs.plume import PlumeProduct
+
+        found: dict[str, TransportResult] = self._of(PlumeProduct(), name)
+        return found
 
     @cached_property
     def cut(self) -> Cut:
