@@ -6,6 +6,7 @@ Writes ``docs/project-file.md`` and ``docs/run-folder.md`` for readers and ``doc
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -112,10 +113,9 @@ def _default(key: dict[str, Any], needed: bool) -> str:
     return "" if value in (None, [], {}) or isinstance(value, dict) else f"`{_toml(value)}`"
 
 
-def section(title: str, part: dict[str, Any], anchor: str = "") -> str:
+def section(title: str, part: dict[str, Any]) -> str:
     """One table of the file."""
-    lines = [f'<a id="{anchor.lower()}"></a>', ""] * bool(anchor)
-    lines += [f"## {title}", "", " ".join(str(part.get("description", "")).split()), ""]
+    lines = [f"## {title}", "", " ".join(str(part.get("description", "")).split()), ""]
     lines += ["| key | what it is | how it stands there | if not given | example |", "|---|---|---|---|---|"]
     needed = set(part.get("required", []))
     for name, key in part.get("properties", {}).items():
@@ -164,8 +164,13 @@ def page() -> str:
     """The reference as Markdown."""
     made = schema()
     parts = [section("The file", made)]
-    parts += [section(f"`{head}`", made["$defs"][name], name) for name, head in _headings(made)]
-    return HEAD + "\n".join(parts)
+    headings = list(_headings(made))
+    parts += [section(f"`{head}`", made["$defs"][name]) for name, head in headings]
+    text = HEAD + "\n".join(parts)
+    for name, head in headings:  # links go to headings, by the names that readers of Markdown give these
+        slug = re.sub(r"[^\w\- ]", "", head.lower()).replace(" ", "-")
+        text = text.replace(f"(#{name.lower()})", f"(#{slug})")
+    return text
 
 
 RUN_HEAD = f"""# The run folder

@@ -1,4 +1,9 @@
-"""A confined layer with a slope, a well that takes and one that gives back."""
+"""
+Arrays only
+===========
+
+A confined layer with a slope, a well that takes and one that gives back.
+"""
 
 import numpy as np
 

@@ -1,4 +1,8 @@
-"""The Quillmere basin from Python: from the site's files to a fitted plume.
+"""
+Quillmere, the whole of it
+==========================
+
+The Quillmere basin from Python: from the site's files to a fitted plume.
 
 Give the folder of a Quillmere project, as `inkhorn demo` leaves one; it is made if it is not there.
 """

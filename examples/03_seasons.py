@@ -1,4 +1,9 @@
-"""A well that pumps in summer beside a stream: flow through three years, from a site described in Python."""
+"""
+Through the seasons
+===================
+
+A well that pumps in summer beside a stream: flow through three years, from a site described in Python.
+"""
 
 import numpy as np
 import shapely
