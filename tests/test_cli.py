@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import re
 import subprocess
 import sys
 import time
@@ -354,3 +355,47 @@ def test_the_demo_uses_a_project_that_is_there(demo_run, command):
     assert code == 0
     assert "Using the project" in out
     assert (project / "runs" / "fit-002" / "heads.nc").exists()
+
+
+def test_a_command_says_as_much_as_is_wanted(first_project, command):
+    site = first_project / "site.toml"
+    code, said, _ = command("--quiet", "check", site)
+    assert (code, said) == (0, "")
+    site.write_text(
+        site.read_text(encoding="utf-8").replace("conductivity = ", "conductivitty = "), encoding="utf-8"
+    )
+    code, said, problem = command("-q", "check", site)
+    assert code == 2
+    assert "conductivitty" in said + problem
+    site.write_text(
+        site.read_text(encoding="utf-8").replace("conductivitty = ", "conductivity = "), encoding="utf-8"
+    )
+    code, said, _ = command("--verbose", "run", site)
+    assert code == 0
+    assert re.search(r"^ +\d+\.\d s  water budget closes", said, re.M)
+    assert re.search(r"^ +\d+\.\d s  drawing ", said, re.M)
+    assert command("-q", "-v", "check", site)[0] == 2
+
+
+def test_tables_fit_eighty_letters_and_their_notes_stand_below(first_project, command, monkeypatch):
+    from inkhorn import terminal
+
+    monkeypatch.setattr("rich.console.Console.width", 80)
+    code, said, _ = command("check", first_project / "site.toml")
+    assert code == 0
+    assert "\n well 1: screen in " in said
+    tables = said[said.index("What landed where") :]
+    assert max(map(len, tables.splitlines())) <= 80
+    assert terminal.MANNER.quiet is False
+
+
+def test_the_doctor_finds_all_well_or_says_what_is_not(command, monkeypatch):
+    code, said, _ = command("doctor")
+    assert code == 0
+    assert said.rstrip().endswith("All is well.")
+    assert "numpy" in said
+    monkeypatch.setattr("inkhorn.draw.heads", lambda *_, **__: 1 / 0)
+    code, said, problem = command("doctor")
+    assert code == 1
+    assert "pictures: ZeroDivisionError" in problem
+    assert "All is well" not in said

@@ -31,7 +31,7 @@ from inkhorn.cli_draw import (
 )
 from inkhorn.errors import InputError
 from inkhorn.stopping import asked_to_stop, stopping_like_ctrl_c
-from inkhorn.terminal import Listener, print_table, say, show_warning, shown, telling, telling_runs
+from inkhorn.terminal import MANNER, Listener, print_table, say, show_warning, shown, telling, telling_runs
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -50,7 +50,6 @@ app = typer.Typer(
     help="Groundwater in layered aquifers: flow, contaminants, particle paths, and how well they fit what was "
     "measured.\n\nBegin with `inkhorn demo`, or with `inkhorn new FOLDER` and your own data.",
     no_args_is_help=True,
-    add_completion=False,
     rich_markup_mode="markdown",
     pretty_exceptions_enable=False,
 )
@@ -60,17 +59,25 @@ def _version(asked: bool) -> None:
     if asked:
         from inkhorn import __version__
 
-        say(f"Inkhorn {__version__}")
+        say(f"Inkhorn {__version__}", asked=True)
         raise typer.Exit
 
 
 @app.callback()
 def _options(
+    quiet: Annotated[
+        bool, typer.Option("--quiet", "-q", help="Say only what goes wrong, and what was asked for.")
+    ] = False,
+    verbose: Annotated[
+        bool, typer.Option("--verbose", "-v", help="Say what is being done, too, and when.")
+    ] = False,
     version: Annotated[
         bool, typer.Option("--version", callback=_version, is_eager=True, help="Say which version this is.")
     ] = False,
 ) -> None:
-    pass
+    if quiet and verbose:
+        raise InputError("--quiet and --verbose ask for opposite things. Give one of them.")
+    MANNER.quiet, MANNER.verbose = quiet, verbose
 
 
 app.add_typer(drawing, name="draw")
@@ -183,7 +190,8 @@ def check(
     project = read_of(site, variant)
     if as_json:
         findings = check_project(project, grid)[1]
-        say(json.dumps([asdict(finding) for finding in findings], ensure_ascii=False, indent=1))
+        text = json.dumps([asdict(finding) for finding in findings], ensure_ascii=False, indent=1)
+        say(text, asked=True)
         raise typer.Exit(2 if findings.errors else 0)
     say(repr(project.site))
     for change in project.changes:
@@ -210,7 +218,9 @@ def check(
     if model.schedule is not None:
         _print_periods(model.schedule.table(dict(model.inputs_in_time)))
     if len(findings):
-        print_table(findings.table(), "Findings")
+        say("Findings")
+        for finding in findings:
+            say(f" {finding}", asked=finding.severity == "error")
     else:
         say("The check found nothing to complain of.")
     if findings.errors:
@@ -556,6 +566,30 @@ def export(
     whole["MB"], whole["largest"] = (whole["MB"] / 1e6).round(2), largest
     print_table(whole, f"Written to {folder}")
     say(f"What each file holds is in {folder / CONTENTS}")
+
+
+@app.command()
+def doctor() -> None:
+    """Say whether all is well here: versions, processors, caches, and a few answers that are known exactly."""
+    import pandas as pd
+
+    from inkhorn.doctor import surroundings, trials, versions
+
+    for title, told in (("Versions", versions()), ("This machine", surroundings())):
+        say(f"{title}: " + "; ".join(f"{name} {value}" for name, value in told.items()))
+    rows = []
+    for trial in trials():
+        rows.append((trial.what, "well" if trial.well else "NOT WELL", f"{trial.seconds:.1f}", trial.found))
+    print_table(pd.DataFrame(rows, columns=["tried", "", "seconds", "found"]).set_index("tried"), "Trials")
+    bad = [row for row in rows if row[1] != "well"]
+    missing = [name for name, found in versions().items() if found == "missing"]
+    for what, _, _, found in bad:
+        say(f"error: {what}: {found}", error=True)
+    if missing:
+        say(f"error: not installed: {', '.join(missing)}. Install Inkhorn again.", error=True)
+    if bad or missing:
+        raise typer.Exit(1)
+    say("All is well.")
 
 
 @app.command()

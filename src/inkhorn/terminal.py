@@ -4,8 +4,12 @@ from __future__ import annotations
 
 import os
 import sys
+import textwrap
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass, field
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
@@ -14,17 +18,42 @@ if TYPE_CHECKING:
     from inkhorn.runs import Journal
     from inkhorn.unit_choice import UnitChoice
 
-__all__ = ["Listener", "print_table", "say", "show_warning", "shown", "telling", "telling_runs"]
+__all__ = ["MANNER", "Listener", "print_table", "say", "show_warning", "shown", "telling", "telling_runs"]
 
 _WIDEST_WORD = 14  # letters that a column of a table has room for
+_NARROWEST = 80  # letters that a table may always take
 
 
-def say(line: str, *, error: bool = False) -> None:
-    """Print; on a terminal with lines broken between words, what goes on set in a little."""
+@dataclass
+class Manner:
+    """How much is said: nothing but errors and what was asked for, or with times.
+
+    Attributes
+    ----------
+    quiet, verbose : bool
+    begun : float
+        When the command began [s].
+    """
+
+    quiet: bool = False
+    verbose: bool = False
+    begun: float = field(default_factory=time.monotonic)
+
+
+MANNER = Manner()
+"""That of this process, as its command line says."""
+
+
+def say(line: str, *, error: bool = False, asked: bool = False) -> None:
+    """Print; on a terminal with lines broken between words, what goes on set in a little.
+
+    What was `asked` for, as JSON, is printed quietly too.
+    """
+    if MANNER.quiet and not (error or asked):
+        return
     stream: Any = sys.stderr if error else sys.stdout
     if stream.isatty():
         import shutil
-        import textwrap
 
         width = shutil.get_terminal_size().columns
         broken = (
@@ -47,6 +76,9 @@ def shown(value: Any) -> str:
 
 
 def print_table(frame: pd.DataFrame, title: str, units: UnitChoice | None = None) -> None:
+    """Print a table no wider than the terminal; a column of notes stands below, a line for each row that has one."""
+    if MANNER.quiet:
+        return
     from rich.console import Console
     from rich.table import Table
     from rich.text import Text
@@ -55,6 +87,10 @@ def print_table(frame: pd.DataFrame, title: str, units: UnitChoice | None = None
     plain = frame.reset_index() if frame.index.names[0] is not None else frame
     if units is not None:
         plain = units.table(plain)
+    notes = [
+        (str(row.iloc[0]), str(row["note"])) for _, row in plain.iterrows() if str(row["note"]).strip()
+    ] if "note" in plain.columns[1:] else []  # fmt: skip
+    plain = plain.drop(columns="note") if "note" in plain.columns[1:] else plain
     for name in plain.columns:
         number = plain[name].dtype.kind in "fi"
         words = [len(word) for value in plain[name] for word in str(value).split()] if not number else []
@@ -68,7 +104,27 @@ def print_table(frame: pd.DataFrame, title: str, units: UnitChoice | None = None
         table.add_row(*(Text(shown(v)) for v in row))
     console = Console(highlight=False)
     console.print(Text(title, style="bold"))  # apart from the table, which may be narrower
-    console.print(table, width=max(console.width, 100))
+    width = max(console.width, _NARROWEST)
+    console.print(table, width=width)
+    for name, note in notes:
+        for line in textwrap.wrap(
+            f"{name}: {note}", width - 2, subsequent_indent="  ", break_on_hyphens=False
+        ):
+            console.print(Text(f" {line}", style="dim"), width=width, soft_wrap=True)
+
+
+def _told(console: Any, line: str) -> None:
+    """Print what a run tells, with the time if that is wanted; nothing if it is to be quiet."""
+    if not MANNER.quiet:
+        since = f"{time.monotonic() - MANNER.begun:7.1f} s  " if MANNER.verbose else ""
+        console.print(since + line, markup=False, soft_wrap=True)
+
+
+def _gone_on(console: Any, done: list[str], words: str) -> None:
+    """Say what is being done, where that is wanted and no bar tells it."""
+    if MANNER.verbose and not console.is_terminal and done[-1:] != [words]:
+        done[:] = [words]
+        _told(console, words)
 
 
 @contextmanager
@@ -81,16 +137,18 @@ def telling() -> Iterator[Journal]:
 
     console = Console(highlight=False)
     columns = (SpinnerColumn(), TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn())
-    with Progress(*columns, console=console, transient=True, disable=not console.is_terminal) as bar:
+    with Progress(
+        *columns, console=console, transient=True, disable=MANNER.quiet or not console.is_terminal
+    ) as bar:
         task = bar.add_task("reading", total=None)
 
+        done: list[str] = []
+
         def progress(words: str, share: float | None) -> None:
+            _gone_on(console, done, words.partition(",")[0])
             bar.update(task, description=words, total=None if share is None else 1.0, completed=share or 0.0)
 
-        def printed(line: str) -> None:
-            console.print(line, markup=False, soft_wrap=True)
-
-        journal = Journal(say=printed, progress=progress)
+        journal = Journal(say=partial(_told, console), progress=progress)
         try:
             yield journal
         except KeyboardInterrupt:
@@ -128,16 +186,13 @@ def telling_runs() -> Iterator[tuple[Journal, Any]]:
     def progress(words: str, share: float | None) -> None:
         bar.update(task, description=words, total=None if share is None else 1.0, completed=share or 0.0)
 
-    def printed(line: str) -> None:
-        console.print(line, markup=False, soft_wrap=True)
-
     def heard(found: Any) -> None:
         if console.is_terminal and time.monotonic() - drawn[0] > 0.5:
             drawn[0] = time.monotonic()
             live.update(Group(bar, watched_table(found)))
 
-    journal = Journal(say=printed, progress=progress)
-    if console.is_terminal:
+    journal = Journal(say=partial(_told, console), progress=progress)
+    if console.is_terminal and not MANNER.quiet:
         live.start()
     try:
         yield journal, heard

@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from inkhorn.errors import InputError, did_you_mean
 from inkhorn.model.laws import WaterTable
@@ -82,6 +83,11 @@ def _arrived(terms: Sequence[Term], values: Mapping[str, Traced]) -> dict[str, s
     return {name: "; ".join(words) for name, words in said.items()}
 
 
+def _different(cells: NDArray[np.int64]) -> int:
+    """How many different cells there are; those that rise are told without looking for others."""
+    return len(cells) if (cells[1:] > cells[:-1]).all() else len(np.unique(cells))
+
+
 def _row(spot: Spot, arrived: Mapping[str, str], sharing: Mapping[str, list[str]]) -> dict[str, Any]:
     changing = [name for name, v in spot.values.items() if np.ndim(plain(v)) == 2]
     others = sharing.get(spot.feature.name, [])
@@ -94,7 +100,7 @@ def _row(spot: Spot, arrived: Mapping[str, str], sharing: Mapping[str, list[str]
     return {
         "feature": spot.feature.name,
         "kind": spot.feature.kind,
-        "cells": len(np.unique(spot.cells)),
+        "cells": _different(spot.cells),
         "total": spot.total,
         "unit": spot.unit,
         "values": arrived.get(spot.feature.name, ""),
