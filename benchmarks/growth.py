@@ -7,6 +7,7 @@ a process of its own; memory is the most it has taken after each. Prints a table
 
 from __future__ import annotations
 
+import os
 import resource
 import subprocess
 import sys
@@ -105,7 +106,9 @@ def main() -> None:
     print("| " + " | ".join(heads) + " |\n|" + " --- |" * len(heads))
     for cells in sizes:
         command = [sys.executable, str(Path(__file__)), "--one", str(cells)]
-        said = subprocess.run(command, check=True, capture_output=True, text=True).stdout.split("\n")
+        environment = {**os.environ, "INKHORN_MAX_MEMORY": "100GB"}
+        done = subprocess.run(command, check=True, capture_output=True, text=True, env=environment)
+        said = done.stdout.split("\n")
         found = [line.split() for line in said if line]
         print(
             f"| {cells:,} | " + " | ".join(f"{taken} s, {memory} GB" for taken, memory in found) + " |",

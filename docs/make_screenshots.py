@@ -20,7 +20,6 @@ PICTURES = {
     "section.png": "section.png",
     "measured_against_computed.png": "fit.png",
     "paths.png": "paths.png",
-    "concentration_at_wells.png": "concentration_at_wells.png",
 }
 GRIDS = ("banded", "split", "voronoi")
 SITE = "quillmere/site.toml"
@@ -60,6 +59,35 @@ def picture_of_terminal(text: str, path: Path, columns: int = 118) -> None:
             parse_math=False,
         )  # fmt: skip
     figure.savefig(path)
+
+
+def picture_of_report(run: Path, path: Path, part: str) -> None:
+    """Show a part of the report of a run as a browser does, if there is one."""
+    browser, driver = shutil.which("chromium"), shutil.which("chromedriver")
+    if browser is None or driver is None:
+        print(f"{path.name} stays as it is: there is no Chromium")
+        return
+    from selenium import webdriver
+    from selenium.webdriver.support.wait import WebDriverWait
+
+    page = run / "report.html"
+    subprocess.run([sys.executable, "-m", "inkhorn", "report", str(run), "--out", str(page)], check=True)
+    options = webdriver.ChromeOptions()
+    options.binary_location = browser
+    for word in (
+        "headless=new", "no-sandbox", "disable-gpu", "enable-unsafe-swiftshader", "hide-scrollbars", "disable-quic",
+        "no-first-run", "disable-background-networking", "window-size=1280,940",
+    ):  # fmt: skip
+        options.add_argument(f"--{word}")
+    shown = webdriver.Chrome(options=options, service=webdriver.ChromeService(driver))
+    try:
+        shown.get(page.as_uri())
+        ready = "return document.documentElement.dataset.drawn === 'all'"
+        WebDriverWait(shown, 60).until(lambda b: b.execute_script(ready))
+        shown.execute_script(f"document.getElementById('{part}').scrollIntoView()")
+        shown.save_screenshot(str(path))
+    finally:
+        shown.quit()
 
 
 def local(run: Path, path: Path) -> None:
@@ -106,6 +134,7 @@ def main() -> None:
         picture_of_terminal(said(folder, "demo"), HERE / "demo.png")
         for made, kept in PICTURES.items():
             shutil.copyfile(folder / "quillmere" / "runs" / "fit-001" / made, HERE / kept)
+        picture_of_report(folder / "quillmere" / "runs" / "fit-001", HERE / "report.png", "layers-and-grid")
         for grid in GRIDS:
             said(folder, "run", "quillmere/site.toml", "--grid", grid)
         runs = ["fit-001", *(f"run-{grid}-001" for grid in GRIDS)]
