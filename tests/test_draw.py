@@ -67,6 +67,9 @@ def test_no_words_lie_over_others_in_any_figure_of_a_run(quillmere_folder, monke
         plain(canvas)
 
     monkeypatch.setattr(FigureCanvasAgg, "draw", painting)
+    monkeypatch.setattr(
+        "inkhorn.runs.drawing.processors", lambda: 1
+    )  # all are drawn here, where they are seen
     site = quillmere_folder / "site.toml"
     grids = [word for name in ("banded", "split", "voronoi") for word in ("--grid", name)]
     commands = [

@@ -87,7 +87,7 @@ def conduits(
         marks.append(Line2D([], [], color="#555555", lw=float(width(most * share)), label=text))
     key = Legend(
         ax, marks, [str(m.get_label()) for m in marks], title="flow in conduits", fontsize=7, title_fontsize=8,
-        loc="lower left", framealpha=0.9,
+        loc="lower right", framealpha=0.9,
     )  # fmt: skip
     for words in key.get_texts()[len(there) :]:
         words.set_gid(f"{NUMBER} [m³/day]")

@@ -381,7 +381,7 @@ def breakthrough(result: TransportResult, wells: Sequence[str], *, ax: Axes | No
         ax.yaxis.set_major_locator(LogLocator(subs=(1.0, 2.0, 5.0)))
         ax.yaxis.set_major_formatter("{x:g}")
         ax.yaxis.set_minor_locator(NullLocator())
-        ax.set_ylim(bottom=max(species.initial * factor * 0.5, 0.01 * species.limit * factor))
+        ax.set_ylim(max(species.initial * factor * 0.5, 0.01 * species.limit * factor), 2.0 * highest)
     else:
         ax.set_ylim(bottom=0)
     ax.set_xlabel(f"time since the start [{unit}]")
