@@ -15,12 +15,12 @@ EXAMPLES = Path(__file__).parent.parent / "examples"
 @pytest.mark.parametrize(
     ("name", "said", "pictures"),
     [
-        ("01_well_doublet.py", "giving back", ["01_well_doublet.png"]),
-        ("03_seasons.py", "the stream loses up to", ["03_seasons.png"]),
+        ("01_arrays_only.py", "giving back", ["01_arrays_only.png"]),
+        ("04_seasons.py", "the stream loses up to", ["04_seasons.png"]),
         (
-            "02_quillmere.py",
+            "11_quillmere.py",
             "hatchery",
-            [f"02_{k}.png" for k in ("heads", "section", "fit", "paths", "plume")],
+            [f"11_{k}.png" for k in ("heads", "section", "fit", "paths", "plume")],
         ),
     ],
 )
@@ -35,5 +35,5 @@ def test_example(name, said, pictures, tmp_path):
 
 
 def test_the_plain_case_is_short():
-    _, _, code = (EXAMPLES / "01_well_doublet.py").read_text(encoding="utf-8").split('"""')
+    _, _, code = (EXAMPLES / "01_arrays_only.py").read_text(encoding="utf-8").split('"""')
     assert len(code.strip().splitlines()) <= 22

@@ -26,4 +26,4 @@ flow = ik.solve_flow(ik.Model(grid, 8.0, porosity=0.25, terms=[slope, wells], wa
 print(flow.findings())
 print(flow.budget(), flow.well_levels(), sep="\n\n")
 ax = ik.draw.paths(ik.trace(flow, ["giving back"], mark=365.25, max_time=3652.5))
-ax.figure.savefig("01_well_doublet.png")
+ax.figure.savefig("01_arrays_only.png")

@@ -58,4 +58,4 @@ for name, ax in {
     "paths": ik.draw.paths(paths),
     "plume": ik.draw.plume(plume),
 }.items():
-    ax.figure.savefig(f"02_{name}.png")
+    ax.figure.savefig(f"11_{name}.png")
