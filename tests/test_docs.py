@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import shlex
 import shutil
+import tomllib
 import warnings
 from pathlib import Path
 
@@ -12,6 +13,8 @@ import matplotlib as mpl
 import pytest
 
 from inkhorn.demo import write_demo
+from inkhorn.project.project_file import project_model
+from inkhorn.units import UnitSystem
 
 DOCS = Path(__file__).parent.parent / "docs"
 PAGES = sorted([*DOCS.glob("how-to/*.md"), *DOCS.glob("tutorial/*.md"), DOCS / "start.md"])
@@ -31,6 +34,14 @@ def demo(tmp_path_factory):
     return folder
 
 
+def known_by_the_project(said, demo):
+    """Whether a project file may say so: laid over that of the demo, table by table."""
+    given = tomllib.loads((demo / "site.toml").read_text(encoding="utf-8"))
+    for key, value in said.items():
+        given[key] = {**given[key], **value} if isinstance(value, dict) and key in given else value
+    project_model().model_validate(given, context={"units": UnitSystem()})
+
+
 @pytest.mark.parametrize("page", PAGES, ids=lambda p: p.stem)
 def test_snippets_do_what_they_say(page, demo, tmp_path, monkeypatch, command):
     shutil.copytree(demo, tmp_path / "quillmere")
@@ -47,6 +58,9 @@ def test_snippets_do_what_they_say(page, demo, tmp_path, monkeypatch, command):
                     code, _, problem = command(*shlex.split(line, comments=True))
                     assert code == 0, f"{line}\n{problem}"
             else:
-                import tomllib
-
-                tomllib.loads(text)
+                head = re.match(r"# (site\.toml), (begun|added)\n", text)
+                if head:  # part of a file that the page makes
+                    with open(head[1], "a" if head[2] == "added" else "w", encoding="utf-8") as file:
+                        file.write(text)
+                if not text.startswith("# variants/"):  # of which only what differs is told
+                    known_by_the_project(tomllib.loads(text), demo)
