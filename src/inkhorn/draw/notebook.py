@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     import pandas as pd
     from matplotlib.axes import Axes
 
-__all__ = ["html_of", "page"]
+__all__ = ["html_of", "materials_of", "page"]
 
 _MOST_ROWS = 12
 _STYLE = "border-collapse:collapse;font-size:0.85em"
@@ -86,8 +86,8 @@ def html_of(thing: Any) -> str:
     return page(thing)
 
 
-@html_of.register
-def _(site: Site) -> str:
+def materials_of(site: Site) -> pd.DataFrame:
+    """Return what the layers of a site are made of, a row for each."""
     import pandas as pd
 
     made = [(name, site.materials[name]) for name in site.strata.names]
@@ -97,6 +97,13 @@ def _(site: Site) -> str:
         "conductivity [m/day]": [m.conductivity for _, m in made],
         "porosity": [m.porosity for _, m in made],
     }
+    return pd.DataFrame(columns)
+
+
+@html_of.register
+def _(site: Site) -> str:
+    import pandas as pd
+
     counts: dict[str, int] = {}
     for feature in site.features:
         counts[feature.kind] = counts.get(feature.kind, 0) + 1
@@ -109,7 +116,7 @@ def _(site: Site) -> str:
         draw_site(ax, site)
         framed(ax, lambda x, y: shapely.intersects_xy(site.boundary, x, y), north=on_earth(site))
 
-    return page(site, [pd.DataFrame(columns).set_index("layer"), kinds.set_index("features")], draw)
+    return page(site, [materials_of(site).set_index("layer"), kinds.set_index("features")], draw)
 
 
 @html_of.register

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
 from inkhorn.files.reading import reading_as
 from inkhorn.report.blocks import Block, Facts, Live, Part, Picture, Source, Table, Words
@@ -91,6 +91,7 @@ def _inputs(run: Run) -> Iterator[Block]:
 
 
 def _layers(run: Run) -> Iterator[Block]:
+    from inkhorn.draw.notebook import materials_of
     from inkhorn.report.maps import block_of
 
     units, site, grid = run.project.shown_in, run.site, run.model.grid
@@ -98,20 +99,7 @@ def _layers(run: Run) -> Iterator[Block]:
     flow = run.flow if _has_flow(run) else None
     yield block_of(grid, units, None if flow is None else flow.water_table(-1))
     yield Table("layers.csv", "the layers of the grid", units.table(grid.table()))
-    made = [(name, site.materials[name]) for name in site.strata.names]
-    columns = {
-        "layer": [name for name, _ in made],
-        "material": [m.name for _, m in made],
-        "conductivity [m/day]": [m.conductivity for _, m in made],
-        "porosity": [m.porosity for _, m in made],
-    }
-    yield Table("materials.csv", "what the layers are made of, as stated", units.table(_frame(columns)))
-
-
-def _frame(columns: Mapping[str, Any]) -> pd.DataFrame:
-    import pandas as pd
-
-    return pd.DataFrame(columns)
+    yield Table("materials.csv", "what the layers are made of, as stated", units.table(materials_of(site)))
 
 
 def _has_flow(run: Run) -> bool:

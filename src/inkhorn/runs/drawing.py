@@ -26,6 +26,7 @@ __all__ = ["Drawing"]
 _FEWEST = 4_000  # cells, below which pictures come so soon that a second process would not have begun
 _MOST = 200_000  # cells, above which to send what is drawn, and hold it twice, costs more than is gained
 _GRACE = 2.0  # s that the second process has to end
+_TURN, _PATIENCE = 0.1, 120.0  # s between looks at whether it is done, and until it is taken to hang
 _DRAWN, _REFUSED = b"+", b"-"
 
 
@@ -79,6 +80,7 @@ class Drawing:
 
     def left(self) -> Iterator[Picture]:
         """Yield what this process has to draw itself, until all is drawn."""
+        waits = 0.0
         while True:
             with self._change:
                 if self._own:
@@ -86,7 +88,10 @@ class Drawing:
                 elif self._left:
                     picture = self._left.pop().picture
                 elif self._busy:
-                    self._change.wait(0.1)
+                    self._change.wait(_TURN)
+                    waits += _TURN
+                    if waits > _PATIENCE and self._process is not None:
+                        self._process.kill()  # what hangs there is drawn here
                     continue
                 else:
                     return
