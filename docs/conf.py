@@ -30,7 +30,6 @@ myst_heading_anchors = 3
 suppress_warnings = ["ref.python"]  # shapes, as of (n_cells,), are no names to link to
 html_theme = "pydata_sphinx_theme"
 html_title = "Inkhorn"
-html_static_path = ["_static"]
 html_theme_options = {
     "navigation_with_keys": True,
     "show_toc_level": 2,
