@@ -201,3 +201,15 @@ def test_a_whole_model_comes_back_as_it_was(full_project, tmp_path):
     ik.write_grid(model.grid, tmp_path / "grid.nc")
     with pytest.raises(ik.InputError, match="cannot be read as a model written here"):
         ik.read_model(tmp_path / "grid.nc")
+
+
+def test_a_cell_without_a_number_is_told_unless_gaps_are_meant(tmp_path):
+    mesh = ik.rectangles((0, 0, 100, 100), cell=50)
+    grid = ik.layered(mesh, [0.0, -1.0])
+    heads = np.array([1.0, np.nan, 3.0, 4.0])
+    with pytest.raises(ik.InputError, match="head"):
+        ik.write_grid(grid, tmp_path / "grid.nc", {"head": heads})
+    ik.write_grid(grid, tmp_path / "grid.nc", {"head": heads}, gaps=True)
+    np.testing.assert_array_equal(ik.read_grid(tmp_path / "grid.nc").properties["head"], heads)
+    with pytest.raises(ik.InputError, match="head"):
+        ik.write_grid(grid, tmp_path / "grid.nc", {"head": heads * np.inf}, gaps=True)

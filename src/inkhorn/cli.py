@@ -66,7 +66,7 @@ def _version(asked: bool) -> None:
 @app.callback()
 def _options(
     quiet: Annotated[
-        bool, typer.Option("--quiet", "-q", help="Say only what goes wrong, and what was asked for.")
+        bool, typer.Option("--quiet", "-q", help="Say only what is or may be wrong, and what was asked for.")
     ] = False,
     verbose: Annotated[
         bool, typer.Option("--verbose", "-v", help="Say what is being done, too, and when.")
@@ -220,7 +220,7 @@ def check(
     if len(findings):
         say("Findings")
         for finding in findings:
-            say(f" {finding}", asked=finding.severity == "error")
+            say(f" {finding}", asked=finding.severity != "note")
     else:
         say("The check found nothing to complain of.")
     if findings.errors:

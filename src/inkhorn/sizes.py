@@ -31,7 +31,7 @@ class Limit(NamedTuple):
 
 
 LIMITS = {
-    "memory": Limit(4e9, "of memory"),  # 2 million cells, placed and solved
+    "memory": Limit(4e9, "of memory"),  # 1.3 million cells, placed and solved
     "steps": Limit(1e6, "steps"),
     "layers": Limit(1000.0, "layers"),
 }

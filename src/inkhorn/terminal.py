@@ -22,6 +22,7 @@ __all__ = ["MANNER", "Listener", "print_table", "say", "show_warning", "shown", 
 
 _WIDEST_WORD = 14  # letters that a column of a table has room for
 _NARROWEST = 80  # letters that a table may always take
+_WRONG = ("warning", "error", "problem")  # begin lines that are never left out
 
 
 @dataclass
@@ -87,10 +88,11 @@ def print_table(frame: pd.DataFrame, title: str, units: UnitChoice | None = None
     plain = frame.reset_index() if frame.index.names[0] is not None else frame
     if units is not None:
         plain = units.table(plain)
-    notes = [
-        (str(row.iloc[0]), str(row["note"])) for _, row in plain.iterrows() if str(row["note"]).strip()
-    ] if "note" in plain.columns[1:] else []  # fmt: skip
-    plain = plain.drop(columns="note") if "note" in plain.columns[1:] else plain
+    notes = list[tuple[str, str]]()
+    if "note" in plain.columns[1:]:
+        said = zip(plain.iloc[:, 0], plain["note"], strict=True)
+        notes = [(str(name), note) for name, note in said if isinstance(note, str) and note.strip()]
+        plain = plain.drop(columns="note")
     for name in plain.columns:
         number = plain[name].dtype.kind in "fi"
         words = [len(word) for value in plain[name] for word in str(value).split()] if not number else []
@@ -114,8 +116,8 @@ def print_table(frame: pd.DataFrame, title: str, units: UnitChoice | None = None
 
 
 def _told(console: Any, line: str) -> None:
-    """Print what a run tells, with the time if that is wanted; nothing if it is to be quiet."""
-    if not MANNER.quiet:
+    """Print what a run tells, with the time if that is wanted; only what is wrong if it is to be quiet."""
+    if not MANNER.quiet or line.startswith(_WRONG):
         since = f"{time.monotonic() - MANNER.begun:7.1f} s  " if MANNER.verbose else ""
         console.print(since + line, markup=False, soft_wrap=True)
 
@@ -183,7 +185,10 @@ def telling_runs() -> Iterator[tuple[Journal, Any]]:
     drawn = [0.0]
     live = Live(bar, console=console, transient=True, refresh_per_second=4)
 
+    done: list[str] = []
+
     def progress(words: str, share: float | None) -> None:
+        _gone_on(console, done, words.partition(",")[0])
         bar.update(task, description=words, total=None if share is None else 1.0, completed=share or 0.0)
 
     def heard(found: Any) -> None:

@@ -44,7 +44,7 @@ def _netcdf(one: Gathered, folder: Path) -> Iterator[Written]:
     path = folder / "cells.nc"
     write_grid(
         one.run.model.grid, path, {k: f.numbers for k, f in one.fields.items()},
-        units={k: f.unit for k, f in one.fields.items()}, crs=one.crs,
+        units={k: f.unit for k, f in one.fields.items()}, crs=one.crs, gaps=True,
     )  # fmt: skip
     yield Written(path, "the grid and numbers of every cell")
     for file in FILES.values():
@@ -237,7 +237,7 @@ def _charts(book: Workbook) -> None:
 
 def _vtu(one: Gathered, folder: Path) -> Iterator[Written]:
     path = folder / "cells.vtu"
-    write_grid(one.run.model.grid, path, {k: f.numbers for k, f in one.fields.items()})
+    write_grid(one.run.model.grid, path, {k: f.numbers for k, f in one.fields.items()}, gaps=True)
     units = ", ".join(f"{k} [{f.unit}]" for k, f in one.fields.items())
     yield Written(path, f"the grid in three dimensions [m], with {units}")
     for asked in one.run.project.asked.paths:

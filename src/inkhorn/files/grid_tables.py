@@ -98,8 +98,10 @@ def numbers(grid: Grid) -> NDArray[np.int64]:
     return number
 
 
-def cell_table(grid: Grid, properties: Mapping[str, ArrayLike]) -> dict[str, NDArray[Any]]:
-    """The table of cells, properties last."""
+def cell_table(
+    grid: Grid, properties: Mapping[str, ArrayLike], *, gaps: bool = False
+) -> dict[str, NDArray[Any]]:
+    """The table of cells, properties last; with `gaps` these may be NaN where a cell has none."""
     own = {
         "layer": grid.cells.layer,
         "plan": grid.cells.plan_cell,
@@ -112,15 +114,13 @@ def cell_table(grid: Grid, properties: Mapping[str, ArrayLike]) -> dict[str, NDA
         raise InputError(
             f"a property cannot be called {taken[0]!r}: the file uses that name. Choose another."
         )
-    return {**own, **{k: _of_cells(grid, k, v) for k, v in properties.items()}}
-
-
-def _of_cells(grid: Grid, name: str, values: ArrayLike) -> NDArray[np.float64]:
-    """Numbers of cells: those that have one; NaN where a result has none."""
-    numbers = np.asarray(values)
-    if numbers.shape == (grid.n_cells,) and numbers.dtype.kind == "f":
-        return numbers.astype(np.float64)
-    return grid.per_cell(name, values)
+    made = {}
+    for name, values in properties.items():
+        numbers = np.asarray(values, dtype=np.float64)
+        absent = np.isnan(numbers) & gaps
+        made[name] = np.array(grid.per_cell(name, np.where(absent, 0.0, numbers)), dtype=np.float64)
+        made[name][np.broadcast_to(absent, made[name].shape) if absent.any() else slice(0)] = np.nan
+    return {**own, **made}
 
 
 def assembled(tables: GridTables) -> Grid:

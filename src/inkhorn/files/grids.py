@@ -71,6 +71,7 @@ def write_grid(
     *,
     units: Mapping[str, str] | None = None,
     crs: str | None = None,
+    gaps: bool = False,
 ) -> None:
     """Write a grid and properties of its cells, for others and to be read back by `read_grid`.
 
@@ -82,11 +83,13 @@ def write_grid(
         ``.nc`` for NetCDF (CF and UGRID conventions), ``.vtu`` for a VTK unstructured grid, ``.gpkg`` for a
         GeoPackage of plan cells and cells.
     properties : mapping of str to array_like of float
-        By name, as `Grid.per_cell` takes them; one of each cell may be NaN where there is none.
+        By name, as `Grid.per_cell` takes them.
     units : mapping of str to str
         Of properties.
     crs : str, optional
         Coordinate system, as in ``"EPSG:25832"``.
+    gaps : bool
+        Whether properties may be NaN in cells that have none, one number for each cell being given.
 
     Raises
     ------
@@ -97,7 +100,7 @@ def write_grid(
     writers = {".nc": write_netcdf, ".vtu": _write_vtk, ".gpkg": _write_geopackage}
     if path.suffix.lower() not in writers:
         raise InputError(f'"{path.name}" names no format of grids; expected one of {list(writers)}.')
-    table = cell_table(grid, properties or {})
+    table = cell_table(grid, properties or {}, gaps=gaps)
     with written_whole(path) as beside:
         writers[path.suffix.lower()](grid, beside, table, units, crs)
 

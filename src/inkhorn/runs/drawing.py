@@ -153,7 +153,7 @@ class Drawing:
                     task, self._busy = self._left.popleft(), True
                 try:
                     if task.knows is not known:
-                        _write(out, pickle.dumps(self._units) + task.knows)
+                        _write(out, pickle.dumps((self._units, _looks(), task.knows)))
                         known = task.knows
                     _write(out, pickle.dumps((task.number, task.picture.path)))
                     answer = back.read(1)
@@ -167,6 +167,14 @@ class Drawing:
                     self._shared = self._busy = False
                     self._give_back()
                     return
+
+
+def _looks() -> dict[str, Any]:
+    """How a script that called lets Matplotlib draw, if it has loaded it: pictures look alike whoever draws them."""
+    loaded = sys.modules.get("matplotlib")
+    if loaded is None:
+        return {}
+    return {k: v for k, v in dict.items(loaded.rcParams) if not k.startswith("backend")}
 
 
 def _write(out: IO[bytes], message: bytes) -> None:
@@ -187,10 +195,14 @@ def serve() -> None:
     with suppress(EOFError, BrokenPipeError):
         while True:
             what = pickle.load(sys.stdin.buffer)
-            if not isinstance(what, tuple):
-                units, fills = what, []
+            if len(what) == 3:
+                units, looks, knows = what
+                import matplotlib as mpl
+
+                mpl.rcParams.update(looks)
+                fills = []
                 with suppress(Exception):  # of a module that is not found here: each is refused
-                    fills = pickle.load(sys.stdin.buffer)
+                    fills = pickle.loads(knows)
                 continue
             number, path = what
             answer = _drawn(save_figure, fills, number, path, units)

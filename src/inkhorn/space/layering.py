@@ -21,7 +21,7 @@ from inkhorn.units import WithUnit, plain
 
 __all__ = ["layered"]
 
-_BYTES_PER_CELL = 2000.0  # of a cell placed and solved, as measured on each kind of mesh
+_BYTES_PER_CELL = 3000.0  # of a cell placed and solved, as measured on each kind of mesh
 
 
 def layered(
