@@ -416,3 +416,17 @@ def test_levels_in_time_and_the_quality_of_cells(ax, tmp_path):
     assert "least" in words(ik.draw.quality(mesh, ax=other))
     with pytest.raises(ik.InputError, match="there is no measure"):
         ik.draw.quality(mesh, "beauty")
+
+
+def test_a_block_that_is_opened_is_closed_all_around(quillmere_folder):
+    from inkhorn.draw.blocks import _left_of, _walls
+    from inkhorn.space import area_of
+
+    site = ik.read_site(quillmere_folder / "site.toml")
+    mesh = ik.split_in_four(site.boundary, cell=200, near=[(site.wells, 25)])
+    grid = ik.layered(mesh, site.strata)
+    kept = _left_of([(5050, 4050), (3700, 2900), (1300, 1300)], mesh) & (grid.uppermost >= 0)
+    faces, _ = _walls(grid, kept, np.zeros((grid.n_cells, 4)))
+    lowest = grid.cells.bottom[grid.cell_number[-1]]
+    around = sum(np.hypot(f[1][0] - f[0][0], f[1][1] - f[0][1]) for f in faces if f[0][2] in set(lowest))
+    assert around == pytest.approx(area_of(mesh, np.flatnonzero(kept), grid.rim).boundary.length, rel=1e-3)

@@ -192,12 +192,11 @@ def _walls(grid: Grid, kept: NDArray[np.bool_], colours: NDArray[Any]) -> tuple[
 
     shapes = grid.mesh.polygons()
     outside = shapely.boundary(area_of(grid.mesh, np.flatnonzero(kept), grid.rim))
-    shapely.prepare(outside)
+    near = outside.buffer(1e-6 * np.sqrt(outside.length))  # rounded where it was made of sides
+    shapely.prepare(near)
     plans = np.flatnonzero(kept)
-    plans = plans[shapely.intersects(outside, shapes[plans])]
-    pieces = shapely.intersection(
-        shapely.boundary(shapes[plans]), outside.buffer(1e-6 * np.sqrt(outside.length))
-    )
+    plans = plans[shapely.intersects(near, shapes[plans])]
+    pieces = shapely.intersection(shapely.boundary(shapes[plans]), near)
     faces, shades = [], []
     for plan, piece in zip(plans, pieces, strict=True):
         ways = [np.asarray(w.coords) for w in shapely.get_parts(piece) if w.geom_type == "LineString"]
