@@ -6,6 +6,12 @@ list in ``__init__.pyi``) and loaded when first used, so that ``import inkhorn``
 
 import lazy_loader
 
-__version__ = "0.1.0"
+_found, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)
 
-__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)
+
+def __getattr__(name: str) -> object:
+    if name != "__version__":
+        return _found(name)
+    from importlib.metadata import version
+
+    return version("inkhorn")
