@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+import shapely
 
 import inkhorn as ik
 from inkhorn.model import Finding, Findings
@@ -87,6 +88,27 @@ def test_heads_that_nothing_can_have_caused_are_told(by, words):
     assert f"the head of 1 cell lies {'above' if by > 0 else 'below'} all around it though {words}" in str(
         bent.findings()
     )
+
+
+def test_the_funnel_of_a_well_at_a_corner_may_be_lowest_beside_its_cell():
+    """A flow across makes the head of one of the four cells around it the lowest, wherever the well is counted."""
+    box = shapely.box(0, 0, 1000, 1000)
+    pumped = ik.Well(name="pumped", x=500, y=500, screen_top=9, screen_bottom=1, abstraction=600.0)
+    strata = ik.Strata(ik.ConstantSurface(40.0), (ik.Layer("sand", ik.ConstantSurface(0.0)),))
+    beside = []
+    for low, high in ((30.0, 31.0), (31.0, 30.0)):
+        ends = [
+            ik.FixedHead(name=f"{h}", shape=shapely.LineString([(0, 1000), corner, (1000, 0)]), head=h)
+            for corner, h in (((0, 0), low), ((1000, 1000), high))
+        ]
+        site = ik.Site(box, strata, {"sand": ik.Material("sand", 20.0)}, features=(*ends, pumped))
+        flow = ik.solve_flow(ik.place(site, ik.rectangles(box, cell=50)))
+        heads, mesh = flow.steps[0].heads, flow.model.grid.mesh
+        around = np.flatnonzero(np.hypot(mesh.x - 500.0, mesh.y - 500.0) < 40.0)
+        own = next(t.cells[0] for t in flow.model.terms if t.n_extra)
+        beside.append(own != around[heads[around].argmin()])
+        assert "all around it" not in str(flow.findings())
+    assert any(beside)  # the well's own cell is not the lowest of them both ways
 
 
 def test_what_the_solver_left_is_told():

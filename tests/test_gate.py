@@ -206,7 +206,7 @@ def test_a_limit_is_moved_from_outside(monkeypatch):
 
 def test_all_bad_rows_of_all_files_come_in_one_report(first_project, command):
     for file, old, new in (
-        ("levels.csv", "2024-03-01", "1.3.2024"),
+        ("levels.csv", "2024-03-01", "1/3/2024"),
         ("levels.csv", "16.74", "n.a."),
         ("bores.csv", "B2,", "B2,x"),
         ("wells.csv", "620", "six"),

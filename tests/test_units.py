@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import inkhorn as ik
-from inkhorn.units import KINDS, UnitSystem, quantity, split_header, unit_factor
+from inkhorn.units import KINDS, UnitSystem, quantity, unit_factor
 
 
 @pytest.mark.parametrize(
@@ -76,14 +76,6 @@ def test_every_kind_knows_its_example_and_scales(share, kind):
     low, high = KINDS[kind].possible
     value = (low + share * (min(high, 1e9) - low)) / factor * (1.0 - 1e-12)
     npt.assert_allclose(quantity(f"{value!r} {example}", kind), value * factor, rtol=1e-12)
-
-
-@pytest.mark.parametrize(
-    ("header", "split"),
-    [("rate [l/s]", ("rate", "l/s")), ("x", ("x", "")), (" sand base [ m ] ", ("sand base", "m"))],
-)
-def test_headers_carry_units(header, split):
-    assert split_header(header) == split
 
 
 def test_text_with_a_unit_is_taken_in_python_too():

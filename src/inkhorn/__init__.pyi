@@ -125,6 +125,7 @@ from .space import BoundedSurface as BoundedSurface
 from .space import CellSurface as CellSurface
 from .space import CellsWithin as CellsWithin
 from .space import ConstantSurface as ConstantSurface
+from .space import DepthSurface as DepthSurface
 from .space import Grid as Grid
 from .space import GriddedSurface as GriddedSurface
 from .space import Layer as Layer
@@ -164,6 +165,7 @@ __all__ = [
     "ConduitSpring",
     "ConstantSurface",
     "ConvergenceError",
+    "DepthSurface",
     "Dispersion",
     "Drain",
     "Edit",

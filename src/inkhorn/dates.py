@@ -16,6 +16,9 @@ _YEAR = 365.25  # days
 _DAYS_FROM, _DAYS_UP_TO = 2.0, 1000.0  # days
 
 _DATE = re.compile(r"\d{4}-\d{2}(?:-\d{2}(?:[T ]\d{2}:\d{2}(?::\d{2}(?:\.\d{1,9})?)?)?)?")
+_DOTTED = re.compile(
+    r"(?P<day>\d{1,2})\.(?P<month>\d{1,2})\.(?P<year>\d{4})(?P<time> \d{2}:\d{2}(?::\d{2})?)?"
+)
 _EXAMPLE = "expected a date as in 2021-05-31"
 
 
@@ -25,7 +28,8 @@ def one_date(value: Any, what: str = "date") -> np.datetime64:
     Parameters
     ----------
     value : str, date, datetime or datetime64
-        Text is year-month-day, or year-month for the first of a month; no time zone is taken.
+        Text is year-month-day, or year-month for the first of a month, or day.month.year with dots; no time zone is
+        taken.
     what : str
         How to name it in a message.
 
@@ -34,9 +38,11 @@ def one_date(value: Any, what: str = "date") -> np.datetime64:
     InputError
         If it is no such date.
 
-    >>> print(one_date("2021-05-31 12:00"))
-    2021-05-31T12:00:00
+    >>> print(one_date("2021-05-31 12:00"), one_date("31.5.2021"))
+    2021-05-31T12:00:00 2021-05-31T00:00:00
     """
+    if isinstance(value, str) and (dotted := _DOTTED.fullmatch(value.strip())):
+        value = f"{dotted['year']}-{dotted['month']:0>2}-{dotted['day']:0>2}{dotted['time'] or ''}"
     if isinstance(value, str) and not _DATE.fullmatch(value.strip()):
         shown = value if len(value) <= 40 else value[:40] + "..."
         raise InputError(f'{what} is "{shown}"; {_EXAMPLE}.')

@@ -29,7 +29,6 @@ __all__ = [
     "plain",
     "quantity",
     "refuse_impossible",
-    "split_header",
     "unit_factor",
 ]
 
@@ -197,6 +196,7 @@ def unit_factor(unit: str, kind: str) -> float:
         text = "dimensionless"
     if not _is_unit(text):
         raise InputError(f'"{unit}" is not a unit; expected one of {kind}, as in "{example}".')
+    _registry()  # what is wrong with the library is not wrong with the unit
     try:
         measure = _measure(text)
         goal = "degree" if kind == "angle" else f"meter**{length} * day**{time} * gram**{mass}"
@@ -235,6 +235,7 @@ def dimension_of_unit(unit: str) -> tuple[int, ...]:
             return kind.length, kind.time, kind.mass
     if not _is_unit(unit.strip()):
         raise InputError(f'"{unit}" is not a unit; expected something like "l/s".')
+    _registry()
     try:
         powers = dict(_measure(unit.strip()).dimensionality)
     except Exception:  # pint raises many kinds, some from its tokenizer
@@ -370,16 +371,3 @@ def plain(value: Any, kind: str, what: str = "value") -> Any:
     if isinstance(value, (list, tuple)) and any(isinstance(v, (str, list, tuple)) for v in value):
         return type(value)(plain(v, kind, f"{what}[{k}]") for k, v in enumerate(value))
     return value
-
-
-def split_header(header: str) -> tuple[str, str]:
-    """Split a column header into its name and the unit in brackets behind it.
-
-    >>> split_header("abstraction [m³/h]")
-    ('abstraction', 'm³/h')
-    """
-    text = header.strip()
-    name, bracket, unit = text.partition("[")
-    if not bracket or not text.endswith("]"):
-        return text, ""
-    return name.strip(), unit[:-1].strip()

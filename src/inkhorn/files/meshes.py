@@ -11,11 +11,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError, did_you_mean, naming
+from inkhorn.files.headers import Header, split_header
 from inkhorn.files.reading import reading_as
 from inkhorn.files.shapes import read_shapes
 from inkhorn.sizes import refuse_beyond
 from inkhorn.space import PlanMesh, PolygonMesh
-from inkhorn.units import METRES_AND_DAYS, UnitSystem, refuse_impossible, split_header, unit_factor
+from inkhorn.units import METRES_AND_DAYS, UnitSystem, refuse_impossible, unit_factor
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -114,10 +115,10 @@ class MeshFile:
 def _split_units(attributes: pd.DataFrame, stated: Mapping[str, str]) -> tuple[pd.DataFrame, dict[str, str]]:
     """Attributes by their bare names, and the units that stood behind these in brackets, or are stated."""
     names = {str(n): split_header(str(n)) for n in attributes.columns}
-    bare = [name for name, _ in names.values()]
-    names = {n: (name, unit) if bare.count(name) == 1 else (n, "") for n, (name, unit) in names.items()}
-    units = {name: unit or stated.get(n, "") for n, (name, unit) in names.items()}
-    return attributes.rename(columns={n: name for n, (name, _) in names.items()}), {
+    bare = [header.name for header in names.values()]
+    names = {n: h if bare.count(h.name) == 1 else Header(n, "") for n, h in names.items()}
+    units = {h.name: h.unit or stated.get(n, "") for n, h in names.items()}
+    return attributes.rename(columns={n: h.name for n, h in names.items()}), {
         n: u for n, u in units.items() if u
     }
 

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from inkhorn.errors import InputError, coordinate_off, did_you_mean
+from inkhorn.files.headers import split_header
 from inkhorn.files.reading import reading_as, text_of
 from inkhorn.units import METRES_AND_DAYS, UnitSystem, quantity, refuse_impossible, unit_factor
 
-__all__ = ["Shape", "read_shapes"]
+__all__ = ["Shape", "read_shapes", "typed_shape"]
 
 
 @dataclass(frozen=True, eq=False)
@@ -59,6 +61,7 @@ class Shape:
     ) -> float:
         """Return an attribute as a number in metres, days and grams."""
         value = self.attribute(column)
+        unit = unit or split_header(column).unit or None
         try:
             if unit and not isinstance(value, str):
                 number = float(value) * unit_factor(unit, kind)
@@ -148,20 +151,53 @@ def read_shapes(
             raise InputError(f"{source}{asked}: the shape is empty. Draw it or remove the row.")
         if geometry.geom_type.startswith("Multi") and len(geometry.geoms) == 1:
             geometry = geometry.geoms[0]
-        if kinds and geometry.geom_type not in kinds:
-            raise InputError(
-                f"{source}{asked}: the shape is a {geometry.geom_type}; expected a {' or '.join(kinds)}."
-            )
-        off = coordinate_off(geometry)
-        if off is not None:
-            raise InputError(
-                f"{source}{asked}: the shape has a corner at {off}, which is no place on a map. Mend it."
-            )
-        if not geometry.is_valid:
-            from shapely.validation import explain_validity
-
-            raise InputError(
-                f"{source}{asked}: the shape is not valid ({explain_validity(geometry)}). Mend it in a GIS."
-            )
+        _refuse_unfit(geometry, kinds, f"{source}{asked}", "in a GIS")
         shapes.append(Shape(geometry, dict(zip(columns, values, strict=True)), source))
     return shapes, crs
+
+
+def typed_shape(corners: Sequence[tuple[float, float]], kinds: tuple[str, ...], source: str) -> Any:
+    """Return the point, line or polygon that has these corners.
+
+    Parameters
+    ----------
+    corners : sequence of (float, float)
+        x and y [m]; one of a point; those of a polygon end where they begin.
+    kinds : tuple of str
+        Geometry types that will do.
+    source : str
+        Where they are told, for messages.
+
+    Raises
+    ------
+    InputError
+        If they make no shape, or one of the wrong type.
+    """
+    import shapely
+
+    closed = len(corners) > 3 and tuple(corners[0]) == tuple(corners[-1])
+    if len(corners) == 1:
+        shape = shapely.Point(corners[0])
+    elif closed and "Polygon" in kinds:
+        shape = shapely.Polygon(corners)
+    else:
+        shape = shapely.LineString(corners)
+    if shape.geom_type == "LineString" and kinds and "LineString" not in kinds and "Polygon" in kinds:
+        raise InputError(
+            f"{source}: the corners of a polygon end where they begin. Add the first at the end."
+        )
+    _refuse_unfit(shape, kinds, source, "there")
+    return shape
+
+
+def _refuse_unfit(geometry: Any, kinds: tuple[str, ...], source: str, where: str) -> None:
+    """Refuse a shape of another kind, one off the map, and one that crosses itself."""
+    if kinds and geometry.geom_type not in kinds:
+        raise InputError(f"{source}: the shape is a {geometry.geom_type}; expected a {' or '.join(kinds)}.")
+    off = coordinate_off(geometry)
+    if off is not None:
+        raise InputError(f"{source}: the shape has a corner at {off}, which is no place on a map. Mend it.")
+    if not geometry.is_valid:
+        from shapely.validation import explain_validity
+
+        raise InputError(f"{source}: the shape is not valid ({explain_validity(geometry)}). Mend it {where}.")

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import csv
 import re
-from collections.abc import Iterable
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from inkhorn.dates import one_date
 from inkhorn.errors import InputError, did_you_mean
+from inkhorn.files.headers import Header, split_header
 from inkhorn.files.reading import reading_as, text_of
 from inkhorn.sizes import refuse_beyond
 from inkhorn.units import (
@@ -21,7 +22,6 @@ from inkhorn.units import (
     UnitSystem,
     quantity,
     refuse_impossible,
-    split_header,
     unit_factor,
 )
 
@@ -44,31 +44,48 @@ class Table:
         Cells by column name, which has lost its unit.
     lines : list of int
         The line of each row in the file.
-    headers : dict of str to str
-        The unit of each column, empty where its header gives none.
+    headers : dict of str to Header
+        What the header of each column says, its unit above all.
     units : UnitSystem
         Of numbers without a unit.
     remarks : list of str
         What was understood that may be told.
     rows_are : str
         What a row of the file is called: a line of text, a row of a GIS file.
+    otherwise : str
+        What else to do about a column that is missing, for messages.
     """
 
     path: Path
     columns: dict[str, list[str]]
     lines: list[int]
-    headers: dict[str, str]
+    headers: dict[str, Header]
     units: UnitSystem
     sheet: str | None = None
     remarks: list[str] = field(default_factory=list)
     rows_are: str = "line"
+    otherwise: str = ""
 
     def __len__(self) -> int:
         return len(self.lines)
 
     def has(self, column: str) -> bool:
         """Return whether there is such a column."""
-        return column in self.columns
+        return self._named(column) in self.columns
+
+    def _named(self, column: str) -> str:
+        """What a column is called here, which may be asked for by its whole header, too."""
+        return column if column in self.columns else split_header(column).name
+
+    def renamed(self, columns: Mapping[str, str]) -> Table:
+        """Return the same table with some columns called otherwise: theirs by the name that is expected."""
+        theirs = {expected: self._named(named) for expected, named in columns.items()}
+        own = {name: name for name in self.columns if name not in theirs and name not in theirs.values()}
+        return replace(
+            self,
+            columns={name: self.columns[was] for name, was in (own | theirs).items()},
+            headers={name: self.headers[was] for name, was in (own | theirs).items()},
+        )
 
     def row(self, index: int) -> str:
         """Return a row in words, as a text editor or a spreadsheet counts it."""
@@ -88,15 +105,21 @@ class Table:
             found = list(self.columns)
             raise InputError(
                 f'{self.path.name} has no column "{column}"; it has {found}.{did_you_mean(column, found)} '
-                f'Name one "{column}", if need be with its unit in brackets.'
+                f'Name one "{column}", if need be with its unit in brackets.{self.otherwise}'
             )
-        values = self.columns[column]
+        values = self.columns[self._named(column)]
         empty = (k for k, value in enumerate(values) if not value)
         _refuse(f'{self.row(k)}: "{column}" is empty. Fill it in or remove the row.' for k in empty)
         return values
 
     def numbers(
-        self, column: str, kind: str, *, default: float | None = None, unit: str | None = None
+        self,
+        column: str,
+        kind: str,
+        *,
+        default: float | None = None,
+        unit: str | None = None,
+        instead: str = " Count them upwards from the sea.",
     ) -> NDArray[np.float64]:
         """Return a column of numbers in metres, days and grams.
 
@@ -109,7 +132,9 @@ class Table:
         default : float, optional
             For a column that is missing or a cell that is empty; either is an error if not given.
         unit : str, optional
-            Of the numbers; that of the column's head, or of the project, if not given.
+            Of the numbers; that of the column's header, or of the project, if not given.
+        instead : str
+            What to do where depths stand for elevations, for the message.
 
         Raises
         ------
@@ -119,8 +144,14 @@ class Table:
         if default is not None and not self.has(column):
             return np.full(len(self), default)
         optional = default is not None
-        cells = self.columns[column] if optional else self.text(column)
-        unit = unit or self.headers[column] or self.units.unit_of(kind)
+        cells = self.columns[self._named(column)] if optional else self.text(column)
+        header = self.headers[self._named(column)]
+        if header.counts == "depth" and kind == "elevation":
+            raise InputError(
+                f'{self.path.name}: the header of "{column}" says that it holds depths below the ground; expected '
+                f"elevations.{instead}"
+            )
+        unit = unit or header.unit or self.units.unit_of(kind)
         try:
             factor = unit_factor(unit, kind)
         except InputError as problem:
@@ -178,7 +209,8 @@ class Table:
             self.text(column)  # says what is missing
         values = self.numbers(column, kind, default=0.0)
         for name, part in ((negative, np.maximum(-values, 0.0)), (positive, np.maximum(values, 0.0))):
-            self.columns[name], self.headers[name] = [repr(v) for v in part.tolist()], KINDS[kind].inside
+            self.columns[name] = [repr(v) for v in part.tolist()]
+            self.headers[name] = Header(name, KINDS[kind].inside)
 
     def dates(self, column: str) -> NDArray[np.datetime64]:
         """Return a column of dates, written year-month-day."""
@@ -286,7 +318,12 @@ def read_table(
     if len(rows) < 2:
         raise InputError(f'"{path}"{asked} has no rows. Expected a header and at least one row below it.')
     split = [split_header(name) for name in rows[0][1]]
-    names = [name for name, _ in split]
+    bare = [header.name for header in split]
+    unclear = {header.name for header in split if not header.unit}
+    names = [  # two that differ in their units alone, as of metres and feet, are called by their whole headers
+        header.name if bare.count(header.name) == 1 or header.name in unclear else whole.strip()
+        for header, whole in zip(split, rows[0][1], strict=True)
+    ]
     twice = sorted({n for n in names if names.count(n) > 1})
     if twice:
         raise InputError(f"{path.name}, line {rows[0][0]}: columns appear twice: {twice}. Rename them.")
@@ -297,4 +334,5 @@ def read_table(
                 "Put a cell that holds the separator in quotes; leave an empty one between separators."
             )
     columns = dict(zip(names, map(list, zip(*(cells for _, cells in rows[1:]), strict=True)), strict=True))
-    return Table(path, columns, [line for line, _ in rows[1:]], dict(split), units, name)
+    headers = dict(zip(names, split, strict=True))
+    return Table(path, columns, [line for line, _ in rows[1:]], headers, units, name)

@@ -119,10 +119,27 @@ class _Seen:
             np.maximum.at(highest, a[both], h[b[both]])
             np.maximum.at(highest, b[both], h[a[both]])
             odd = wet & np.isfinite(highest) & (h > highest + tolerance) & (sign * gain <= little)
+            if odd.any():
+                odd &= ~self._as_near()
             for cell in np.flatnonzero(odd).tolist():
                 by = float(h[cell] - highest[cell])
                 if by > self.beyond.get(cell, (0.0, ""))[0]:
                     self.beyond[cell] = (by, words)
+
+    def _as_near(self) -> NDArray[np.bool_]:
+        """Cells that lie as near a well as the one it stands in, as at a corner: the lowest may be any of these."""
+        cells, (a, b) = self.model.grid.cells, self.model.grid.faces.cells.T
+        found = np.zeros(len(cells), dtype=bool)
+        for term in self.model.terms:
+            if term.place is None:
+                continue
+            for own, (x, y) in zip(term.cells.tolist(), term.place.tolist(), strict=True):
+                beside = np.concatenate([b[a == own], a[b == own]])
+                around = np.concatenate([b[np.isin(a, beside)], a[np.isin(b, beside)]])  # at corners, too
+                near = np.concatenate([beside, around])
+                away = np.hypot(cells.x[near] - x, cells.y[near] - y)
+                found[near[away <= 1.2 * np.hypot(cells.x[own] - x, cells.y[own] - y)]] = True
+        return found
 
     def _layers(self, step: FlowStep) -> None:
         """What passes through each layer, of what passes through all."""

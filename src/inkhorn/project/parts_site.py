@@ -75,11 +75,20 @@ class PlacePart(Part):
 
 
 class FeaturePart(Part):
-    """A feature for each shape of a file; its name is given, or stands in a column. Or cells told one by one."""
+    """A feature for each shape of a file; its name is given, or stands in a column.
+
+    Or one whose corners are typed, or cells told one by one.
+    """
 
     name: str | Column = told("what it is called, or the column of names", "brook")
     file: str | None = told("its shapes: GeoPackage, GeoJSON or Shapefile", "site.gpkg", default=None)
     table: str | None = told("which table of a GeoPackage", "brook", default=None)
+    shape: list[tuple[Length, Length]] | None = told(
+        "instead of a file: x and y of its place, of the corners of a line, or of a polygon from its first back to it",
+        [[450, 120], [520, 300]],
+        default=None,
+        min_length=1,
+    )
     cells: list[Whole] | None = told(
         "instead of a file: numbers of cells, which hold for one grid only", [12, 13], default=None
     )
@@ -91,11 +100,11 @@ class FeaturePart(Part):
 
     @model_validator(mode="after")
     def _one_place(self) -> FeaturePart:
-        given = [k for k in ("file", "cells", "at") if getattr(self, k) is not None]
+        given = [k for k in ("file", "shape", "cells", "at") if getattr(self, k) is not None]
         if len(given) != 1:
             raise ValueError(
-                "expected one of `file` (shapes), `cells` (numbers) and `at` (layers and places), which say where "
-                f"it is; got {given or 'none'}"
+                "expected one of `file` (shapes), `shape` (x and y of its corners), `cells` (numbers) and `at` (layers "
+                f"and places), which say where it is; got {given or 'none'}"
             )
         if self.table is not None and self.file is None:
             raise ValueError("a `table` is one of a `file`; name the file")
@@ -173,6 +182,11 @@ class WellsPart(Part):
     local: bool = told("whether x and y are local coordinates", True, default=False)
     rates: str | None = told("a table of rates in time", "rates.csv", default=None)
     rates_sheet: str | None = told("which sheet of it", "rates", default=None)
+    columns: dict[str, str] = told(
+        "what columns are called in these tables, where it is not as above",
+        {"name": "Well", "x": "Easting", "abstraction": "Q (m3/h)"},
+        default_factory=dict,
+    )
     signed_rate: str | None = told(
         "instead of abstraction and injection: a column in which abstraction is negative and injection positive",
         "rate",
@@ -186,10 +200,10 @@ class WellsPart(Part):
 
 
 class BoresPart(Part):
-    """A table with name, x, y, layer; and one of levels with name, date, level.
+    """A table with name, x, y and layer, or screen_top and screen_bottom; and one of levels with name, date, level.
 
-    Levels may stand as depths below a measuring point instead: a column measuring_point in the first table,
-    and depth in the second.
+    A deviation, a group and a layer of screened bores may stand in further columns. Levels may stand as depths below a
+    measuring point instead: a column measuring_point in the first table, and depth in the second.
     """
 
     file: str = told(
@@ -199,6 +213,11 @@ class BoresPart(Part):
     local: bool = told("whether x and y are local coordinates", True, default=False)
     levels: str = told("the table of levels", "levels.csv")
     levels_sheet: str | None = told("which sheet of it", "levels", default=None)
+    columns: dict[str, str] = told(
+        "what columns are called in these tables, where it is not as above",
+        {"name": "Bore", "date": "Day of reading"},
+        default_factory=dict,
+    )
 
 
 class FreundlichPart(Part):

@@ -53,6 +53,9 @@ class VariogramPart(Part):
 class SurfacePart(Part):
     """A surface, from one of: points of a table, a raster, polygons, one elevation, another surface.
 
+    Where it is told `under` which other surface it lies, what points, a raster or polygons hold are depths under that
+    one: from the ground down as drillers note them, or a layer's thickness under the base of that above.
+
     Points stand in the columns `x`, `y` and `z` of a CSV, text or XLSX file, in coordinates of the map
     or of the table [local]; polygons hold their elevation in the attribute `z`. Beyond the points, "linear", "natural"
     and "cubic" keep the elevation on their rim, "nearest" that of the nearest point; "inverse_distance" and "kriging"
@@ -106,9 +109,16 @@ class SurfacePart(Part):
     logarithms: bool = told("whether logarithms are laid through those of the values", True, default=False)
     raster: str | None = told("a GeoTIFF or ESRI ASCII grid", "sand_base.tif", default=None)
     elevation: Elevation | None = told("one for all places", "-30 m", default=None)
-    under: str | None = told("a surface above: the ground, or a layer's base", "ground", default=None)
+    under: str | None = told(
+        "a surface above: the ground, or a layer's base; what is told are depths under it",
+        "ground",
+        default=None,
+    )
     depth: Length = told(
-        "how far under it", "12 m", default=0.0, within=Range("length", -1e4, 1e4, (-1000.0, 3000.0))
+        "how far under it, if that is the same everywhere",
+        "12 m",
+        default=0.0,
+        within=Range("length", -1e4, 1e4, (-1000.0, 3000.0)),
     )
     between: tuple[str, str] | None = told(
         "two surfaces above, the upper one first", ["ground", "sand"], default=None
@@ -120,12 +130,18 @@ class SurfacePart(Part):
     @model_validator(mode="after")
     def _one(self) -> SurfacePart:
         given = [way for way in self.ways if getattr(self, way) is not None]
-        if len(given) != 1:
+        by_depths = [way for way in given if way in ("points", "places", "raster", "polygons")]
+        if self.under is not None and len(given) == 2 and by_depths:
+            if "depth" in self.model_fields_set:
+                raise ValueError(
+                    f"`{by_depths[0]}` hold the depths under `under`; leave out `depth`, which is one for all"
+                )
+        elif len(given) != 1:
             raise ValueError(
                 f"a surface is made in one way; got {given or 'none'}. Give one of `points` (a table with x, y "
                 "and z), `places` (x, y and value of each, typed), "
                 "`raster` (a file), `polygons` (a file, with z in an attribute), `elevation`, `under` (a "
-                "surface, and a `depth`) or `between` (two)"
+                "surface, and a `depth`, or depths in one of those) or `between` (two)"
             )
         if self.method == "kriging" and self.variogram is None:
             raise ValueError('kriging needs a variogram, as in variogram = { range = "800 m" }')

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+import json
 import tomllib
 from collections.abc import Callable
 from functools import cache
 from importlib.metadata import entry_points
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, get_args
 
-from pydantic import Field, ValidationError, create_model, field_validator
+from pydantic import BaseModel, Field, ValidationError, create_model, field_validator
 
 from inkhorn.errors import InputError
 from inkhorn.files.reading import must_exist, text_of
@@ -164,12 +165,35 @@ def _project_model(wanted: tuple[type[Feature], ...], of_materials: tuple[str, .
     return made
 
 
+def _what_it_is(path: tuple[Any, ...]) -> str:
+    """What a key means, and an example, from the declaration of the table it belongs to; empty if it has none."""
+    parts: list[type[BaseModel]] = [project_model()]
+    for name in path[:-1]:
+        of = [part.model_fields[name].annotation for part in parts if name in part.model_fields]
+        parts = (
+            [m for kind in of for m in _models_in(kind)] if of else parts
+        )  # numbers and tags lead nowhere else
+    said = next((part.model_fields[path[-1]] for part in parts if path[-1] in part.model_fields), None)
+    if said is None or not said.description:
+        return ""
+    example = json.dumps(said.examples[0], ensure_ascii=False) if said.examples else "{"
+    example = "" if "{" in example else f", as in {path[-1]} = {example}"  # a table is written otherwise
+    return f": {said.description}{example}"
+
+
+def _models_in(kind: Any) -> list[type[BaseModel]]:
+    """The tables that a type is made of."""
+    if isinstance(kind, type) and issubclass(kind, BaseModel):
+        return [kind]
+    return [found for part in get_args(kind) for found in _models_in(part)]
+
+
 _MESSAGES: dict[str, Callable[[Any], str]] = {
     "greater_than_equal": lambda e: f"is {e['input']!r}; expected {e['ctx']['ge']} or more.",
     "too_short": lambda e: (
         f"has {e['ctx']['actual_length']} entries; expected {e['ctx']['min_length']} or more."
     ),
-    "missing": lambda e: f'"{e["loc"][-1]}" is missing. Add it.',
+    "missing": lambda e: f'"{e["loc"][-1]}" is missing. Add it{_what_it_is(e["loc"])}.',
     "string_type": lambda e: f"is {e['input']!r}; expected text in quotes.",
     "list_type": lambda e: f"is {e['input']!r}; expected a list in square brackets.",
     "model_type": lambda e: f"is {e['input']!r}; expected a table of keys and values.",

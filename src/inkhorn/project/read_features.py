@@ -9,7 +9,7 @@ import numpy as np
 
 from inkhorn.dates import one_date
 from inkhorn.errors import InputError, did_you_mean, gathering, naming
-from inkhorn.files.shapes import Shape
+from inkhorn.files.shapes import Shape, typed_shape
 from inkhorn.files.tables import Table
 from inkhorn.model import dimension_of
 from inkhorn.project.parts import Column, Raw, ReturnedPart, SeriesPart, SoilWaterPart
@@ -160,9 +160,12 @@ class FeatureReader:
         return value
 
     def _shapes(self, part: FeaturePart, kind: type[Feature], *key: Any) -> list[Shape]:
-        """The shapes of a file, or cells told one by one."""
+        """The shapes of a file, one that is typed, or cells told one by one."""
         if part.file is not None:
             return self.source.shapes(part, kind.shapes, *key)
+        if part.shape is not None:
+            typed = typed_shape(part.shape, kind.shapes, self.source.by(*key, "shape"))
+            return [Shape(typed, {}, self.source.by(*key))]
         places = [(p.layer, p.x, p.y) for p in part.at or ()]
         try:
             return [Shape(PickedCells(part.cells or (), places), {}, self.source.by(*key))]
@@ -228,6 +231,9 @@ class FeatureReader:
         if part.rates is not None:
             rates = self._table(part.rates, "wells", "rates", sheet=part.rates_sheet)
         said = {k: q for k, (_, q) in declared_fields(Well).items() if isinstance(q, Quantity)}
+        depths = [f"{end}_depth" for end in ("screen_top", "screen_bottom")]
+        known = ["name", "x", "y", "date", "day", *said, *depths]
+        table, rates = self.source.as_expected(part.columns, known, table, rates, key="wells")
         in_time = [k for k, q in said.items() if q.in_time]
         signed = part.signed_rate
         if signed is not None:
@@ -278,7 +284,9 @@ class FeatureReader:
     def _screen(self, table: Table, column: str, x: Any, y: Any) -> Any:
         """An end of the screens, as elevation, or from its depth below the ground."""
         if table.has(column) or not table.has(f"{column}_depth"):
-            return table.numbers(column, "elevation")
+            return table.numbers(
+                column, "elevation", instead=f' Call it "{column}_depth", which counts from the ground down.'
+            )
         return self.strata.surfaces["ground"].at(x, y) - table.numbers(f"{column}_depth", "length")
 
     def _rates(self, table: Table, wells: list[str], of: list[str]) -> dict[str, dict[str, Series]]:

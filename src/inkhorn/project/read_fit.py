@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
@@ -22,6 +22,10 @@ if TYPE_CHECKING:
 
 __all__ = ["FitPlan", "FitReader", "Places"]
 
+_COLUMNS = [  # of bores and of what was dipped in them
+    *("name", "x", "y", "layer", "screen_top", "screen_bottom", "group"),
+    *("measuring_point", "date", "level", "depth", "deviation"),
+]
 _YES, _NO = ("yes", "true", "1"), ("no", "false", "0", "")
 
 
@@ -72,12 +76,15 @@ class FitReader:
             return ()
         table = self.source.points(part.file, "bores", "file", sheet=part.sheet)
         dips = self.source.table(part.levels, "bores", "levels", sheet=part.levels_sheet)
+        table, dips = self.source.as_expected(part.columns, _COLUMNS, table, dips, key="bores")
         screened = table.has("screen_top") or table.has("screen_bottom")
+        or_screens = " Or give elevations of its screen: screen_top and screen_bottom."
+        by_layer = replace(table, otherwise=or_screens + table.otherwise)
         with gathering() as tried:
             names = tried(table.text, "name")
             layers = table.columns["layer"] if screened and table.has("layer") else None
             layers = (
-                [""] * len(names) if screened and layers is None else layers or tried(table.text, "layer")
+                [""] * len(names) if screened and layers is None else layers or tried(by_layer.text, "layer")
             )
             top, bottom = (
                 tried(table.numbers, key, "elevation", default=np.nan)

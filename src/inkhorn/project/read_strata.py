@@ -15,6 +15,7 @@ from inkhorn.space import (
     BetweenSurface,
     BoundedSurface,
     ConstantSurface,
+    DepthSurface,
     Layer,
     OffsetSurface,
     PatchedSurface,
@@ -38,7 +39,20 @@ class StrataReader:
 
     def surface(self, part: SurfacePart, *key: Any, kind: str = "elevation") -> Surface:
         """Make a surface, of elevations or of another kind of number; those it names stand above it in the file."""
-        made = self._surface_alone(part, kind, *key)
+        made: Surface
+        if part.under is None:
+            made = self._surface_alone(part, kind, *key)
+        else:
+            if kind != "elevation":
+                raise InputError(
+                    f"{self.source.by(*key)}: `under` is for elevations, not for a {kind}. Leave it out."
+                )
+            upper = self._known_surface(part.under, *key)
+            by_one = all(getattr(part, way) is None for way in part.ways if way != "under")
+            if by_one:
+                made = OffsetSurface(upper, -part.depth)
+            else:
+                made = DepthSurface(upper, self._surface_alone(part, "length", *key))
         if part.never_above is not None or part.never_below is not None:
             below, above = (
                 None if name is None else self._known_surface(name, *key)
@@ -66,8 +80,6 @@ class StrataReader:
             with naming(self.source.by(*key)):
                 refuse_impossible(part.raster, raster.z, kind)
             return raster.scaled(self.source.metres_of(crs, part.raster, *key)[0])
-        if part.under is not None:
-            return OffsetSurface(self._known_surface(part.under, *key), -part.depth)
         if part.between is not None:
             upper, lower = (self._known_surface(name, *key) for name in part.between)
             return BetweenSurface(upper, lower, part.share)
@@ -87,7 +99,9 @@ class StrataReader:
         assert part.points is not None  # the file's model sees to that
         table = self.source.table(part.points, *key, sheet=part.sheet)
         x, y = self.source.on_map(table, part.local, *key, x=part.x, y=part.y)
-        z = table.numbers(part.z, kind)
+        z = table.numbers(
+            part.z, kind, instead=' Say under what they lie: under = "ground".' if kind == "elevation" else ""
+        )
         _, first, group = np.unique(np.column_stack([x, y]), axis=0, return_index=True, return_inverse=True)
         twice = np.flatnonzero(z != z[first][group.ravel()])
         if len(twice):

@@ -12,7 +12,8 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.errors import InputError
+from inkhorn.errors import InputError, did_you_mean
+from inkhorn.files.headers import Header, split_header
 from inkhorn.files.meshes import MeshFile, read_mesh
 from inkhorn.files.reading import text_of
 from inkhorn.files.shapes import Shape, read_shapes
@@ -24,7 +25,7 @@ from inkhorn.project.parts import ShapeFile
 from inkhorn.project.project_file import load_project_file
 from inkhorn.project.region_run import region_of
 from inkhorn.space import PolygonMesh
-from inkhorn.units import UnitSystem, split_header, unit_factor
+from inkhorn.units import UnitSystem, unit_factor
 
 if TYPE_CHECKING:
     from inkhorn.project.parts_grid import FileMeshPart
@@ -110,25 +111,56 @@ class Source:
         self.remarks[file, table.sheet or ""] = table.remarks
         return table
 
+    def as_expected(
+        self, columns: dict[str, str], known: list[str], *tables: Table | None, key: str
+    ) -> list[Any]:
+        """Tables whose columns are called otherwise than they are known here, with the names that are expected.
+
+        Raises
+        ------
+        InputError
+            If nobody asks for one of these names, or no table has such a column.
+        """
+        there = [table for table in tables if table is not None]
+        for expected, named in columns.items():
+            if expected not in known:
+                raise InputError(
+                    f'{self.by(key, "columns", expected)}: no column "{expected}" is looked for; expected some of '
+                    f"{known}.{did_you_mean(expected, known)}"
+                )
+            if not any(table.has(named) for table in there):
+                found = [name for table in there for name in table.columns]
+                raise InputError(
+                    f"{self.by(key, 'columns', expected)}: {' and '.join(t.path.name for t in there)} have no column "
+                    f'"{named}"; they have {found}.{did_you_mean(named, found)}'
+                )
+        how = f" Or say what it is called here: under [{key}], columns = {{ … }}."
+        return [
+            None
+            if table is None
+            else replace(table, otherwise=how).renamed({k: n for k, n in columns.items() if table.has(n)})
+            for table in tables
+        ]
+
     def points(self, file: str, *key: Any, sheet: str | None = None) -> Table:
         """Read a table whose rows stand at places: columns x and y of a table, or the points of a GIS file."""
         if Path(file).suffix.lower() not in _OF_SHAPES:
             return self.table(file, *key, sheet=sheet)
         shapes = self.shapes(ShapeFile(file=file, table=sheet), ("Point",), *key)
         columns = {str(c): [_cell(s.attributes[c]) for s in shapes] for c in shapes[0].attributes}
-        split = {name: split_header(name) for name in columns}
+        headers = {name: split_header(name) for name in columns}
         table = Table(
             Path(file),
-            {split[name][0]: cells for name, cells in columns.items()},
+            {headers[name].name: cells for name, cells in columns.items()},
             [k + 1 for k in range(len(shapes))],
-            {short: unit for short, unit in split.values()},
+            {header.name: header for header in headers.values()},
             self.units,
             sheet,
             rows_are="row",
         )
         for axis in ("x", "y"):
             table.columns[axis] = [repr(float(getattr(s.geometry, axis))) for s in shapes]
-            table.headers[axis] = "m"  # the map's by now
+            table.headers[axis] = Header(axis, "m")  # the map's by now
         return table
 
     def on_map(self, table: Table, local: bool, *key: Any, x: str = "x", y: str = "y") -> tuple[Any, Any]:

@@ -441,6 +441,21 @@ class OffsetSurface:
 
 
 @dataclass(frozen=True)
+class DepthSurface:
+    """A surface that lies under another by depths that are a surface themselves, as of a layer's thickness.
+
+    >>> DepthSurface(ConstantSurface(52.0), ConstantSurface(4.5)).at([0.0], [0.0])
+    array([47.5])
+    """
+
+    surface: Surface
+    depth: Surface
+
+    def at(self, x: ArrayLike, y: ArrayLike) -> Array:
+        return self.surface.at(x, y) - self.depth.at(x, y)
+
+
+@dataclass(frozen=True)
 class BetweenSurface:
     """At a share of the way from one surface down to another.
 
@@ -503,7 +518,8 @@ def point_surfaces(surface: Surface) -> list[PointSurface]:
     if isinstance(surface, PointSurface):
         return [surface]
     parts = [
-        getattr(surface, name, None) for name in ("surface", "upper", "lower", "below", "above", "inside")
+        getattr(surface, name, None)
+        for name in ("surface", "depth", "upper", "lower", "below", "above", "inside")
     ]
     found = [p for part in parts if part is not None for p in point_surfaces(part)]
     return list({id(p): p for p in found}.values())

@@ -186,7 +186,7 @@ def _met(plan: Plan, line: Any, beside: _Beside) -> tuple[Array, Array]:
         with np.errstate(divide="ignore", invalid="ignore"):
             ray = ((near - centre) @ across) / (along @ across)
         mine &= (ray > 0.0) & (ray < _REACH * side)
-        foot[mine] = (centre + ray[:, None] * along)[mine]
+        foot[mine] = centre[mine] + ray[mine, None] * along[mine]
         past = ((foot - near) @ ahead) / line.length
         at[mine] = (last + (2.0 * last - 1.0) * past)[mine]
     distance = np.maximum(((foot - centre) * normal).sum(axis=1), _LEAST * side)
