@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-__all__ = ["breakthrough", "highest_of", "paths", "plume", "snapshots", "travel_times", "zones"]
+__all__ = ["breakthrough", "faintest", "highest_of", "paths", "plume", "snapshots", "travel_times", "zones"]
 
 
 _FAR_ABOVE = 8.0  # times the limit
@@ -265,8 +265,9 @@ def plume(
     column[~np.isfinite(column)] = np.nan
     factor = 1.0 / unit_factor(species.unit, "concentration")
     most = float(np.nanmax(column)) if most is None else most
-    floor = max(species.initial * factor * 1.1, most * 1e-3)
-    if np.nanmax(column) > floor:
+    floor = faintest(result, most)
+    nothing = not np.nanmax(column) > floor
+    if not nothing:
         shown = np.where(column > floor, column, np.nan)
         cells = draw_cells(
             ax, grid, shown, cmap=SOLUTE, norm=LogNorm(floor, most), **see_through(result.flow.model.site)
@@ -281,7 +282,36 @@ def plume(
     framed(ax, shown_at(grid.mesh), north=on_earth(result.flow.model.site))
     where = "highest in any layer" if layer is None else f"layer {grid.layer_names[grid.layer_index(layer)]}"
     ax.set_title(f"{result.flow.model.name}: {species.name} after {time_in_words(record.time)}, {where}")
+    if nothing:
+        ax.text(
+            0.5,
+            0.02,
+            f"nothing above {floor:.2g} {species.unit}",
+            transform=ax.transAxes,
+            ha="center",
+            color=INK,
+        )
     return ax
+
+
+def faintest(result: TransportResult, most: float) -> float:
+    """Return the concentration below which a plume is not drawn, in the species' unit.
+
+    A thousandth of the highest that is drawn, a tenth above what was there at the beginning, and no less than a
+    millionth of what was watched: where a pulse has gone by, its faintest traces are none.
+
+    Parameters
+    ----------
+    result : TransportResult
+        Concentrations.
+    most : float
+        The highest that is drawn.
+    """
+    species = result.species
+    factor = 1.0 / unit_factor(species.unit, "concentration")
+    watched = result.watched.to_numpy()
+    passed = factor * float(np.nanmax(watched, initial=0.0))
+    return max(species.initial * factor * 1.1, most * 1e-3, passed * 1e-6)
 
 
 def snapshots(

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from inkhorn.dates import time_in_words
 from inkhorn.draw.dates import when
 from inkhorn.draw.frame import colour_bar
+from inkhorn.draw.movement import faintest
 from inkhorn.draw.style import BANK, INK, SOLUTE, WARN, WATER, axes_or_new, material_style
 from inkhorn.errors import InputError, check_positive
 from inkhorn.flow import FlowResult
@@ -183,7 +184,7 @@ def _draw_plume_along(
         there = row >= 0
         ax.plot(at, np.where(there, cells.bottom[row], np.nan), color=INK, lw=0.5, alpha=0.5)
     most = max(shown) if most is None else most
-    floor = max(species.initial * factor * 1.1, most * 1e-3)
+    floor = faintest(plume, most)
     if max(shown) > floor:
         found = PolyCollection(boxes, cmap=SOLUTE, norm=LogNorm(floor, most), lw=0)
         found.set_array(np.ma.masked_less_equal(shown, floor))

@@ -7,12 +7,14 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.spatial import Delaunay, cKDTree
 
 from inkhorn.dates import time_in_words
 from inkhorn.draw.dates import when
 from inkhorn.draw.flow import flow_map
+from inkhorn.draw.movement import faintest
 from inkhorn.draw.style import HEADS, INK, SOLUTE, material_style
-from inkhorn.report.blocks import Live, packed
+from inkhorn.report.blocks import Live, Words, packed
 from inkhorn.space import Grid, area_of
 from inkhorn.units import unit_factor
 
@@ -32,14 +34,13 @@ _TIMES = 24  # at the most
 _ABSENT = 65535  # among whole numbers of 16 bits, that for no value
 _BLOCK = 72  # places along the longer side of a block
 _RIM = 160  # places along its rim
-_LEAST = 1e-3  # of the highest concentration, below which nothing is shown
 
 
 class _Raster:
     """Even places over a grid, and what plan cells have there: straight between three centres, plain at the rim."""
 
     def __init__(self, grid: Grid, most: int) -> None:
-        from scipy.spatial import Delaunay, QhullError
+        from scipy.spatial import QhullError
 
         mesh = grid.mesh
         west, south, east, north = (float(v) for v in _bounds(grid))
@@ -145,7 +146,7 @@ def heads_of(flow: FlowResult, units: UnitChoice) -> Live:
     return Live("map", words, data)
 
 
-def plume_of(result: TransportResult, units: UnitChoice) -> Live:
+def plume_of(result: TransportResult, units: UnitChoice) -> Live | Words:
     """Concentrations in every layer, and the highest of any, at output times."""
     grid, species = result.flow.model.grid, result.species
     factor = 1.0 / unit_factor(species.unit, "concentration")
@@ -153,7 +154,10 @@ def plume_of(result: TransportResult, units: UnitChoice) -> Live:
     rows = [grid.cell_number, *(grid.cell_number[[grid.layer_index(n)]] for n in layers)]
     chosen = _some(len(result.records))
     most = factor * max(float(result.records[k].concentration.max()) for k in chosen)
-    floor = max(species.initial * factor * 1.1, most * _LEAST)
+    floor = faintest(result, most)
+    if most <= floor:
+        said = f"{species.name.capitalize()} is nowhere above {floor:.2g} {species.unit} at the times that are kept."
+        return Words((said,))
 
     def values(layer: int, time: int) -> Array:
         record, number = result.records[chosen[time]], rows[layer]
@@ -215,6 +219,26 @@ def _line(name: str, shape: Any, colour: str, width: float, by: float, tolerance
     return {"name": name, "points": False, "colour": colour, "width": width, "x": x, "y": y}
 
 
+def _covered(grid: Grid) -> tuple[Array, Array, NDArray[np.int64], Callable[[Array], Array]]:
+    """Places within a grid, places along its rim, triangles between all (the rim first), and what cells have within."""
+    import shapely
+
+    raster = _Raster(grid, _BLOCK)
+    whole = area_of(grid.mesh, np.flatnonzero(grid.uppermost >= 0), grid.rim)
+    area = max(getattr(whole, "geoms", [whole]), key=lambda part: part.area)
+    ring = area.exterior
+    rim = np.array([ring.interpolate(s, normalized=True).coords[0][:2] for s in np.linspace(0.0, 1.0, _RIM)])
+    x, y = (v.ravel() for v in np.meshgrid(raster.x, raster.y))
+    step = float(raster.x[1] - raster.x[0]) if len(raster.x) > 1 else 1.0
+    inner = (raster.home >= 0) & shapely.contains_xy(area.buffer(-0.3 * step), x, y)
+    places = np.column_stack([x, y])[inner]
+    points = np.concatenate([rim, places])
+    triangles = Delaunay(points - points.mean(axis=0)).simplices
+    middle = points[triangles].mean(axis=1)
+    triangles = triangles[shapely.contains_xy(shapely.Polygon(rim).intersection(area), *middle.T)]
+    return places, rim, triangles, lambda values: raster.of(values).ravel()[inner]
+
+
 def block_of(grid: Grid, units: UnitChoice, water: Array | None = None) -> Live:
     """The block of layers, each to be taken off.
 
@@ -225,40 +249,39 @@ def block_of(grid: Grid, units: UnitChoice, water: Array | None = None) -> Live:
     water : ndarray of float, (n_plan,), optional
         The water table [m].
     """
-    from scipy.spatial import cKDTree
-
     by = units.of("m")[1]
-    raster, cells, number = _Raster(grid, _BLOCK), grid.cells, grid.cell_number
-    ring = area_of(grid.mesh, np.flatnonzero(grid.uppermost >= 0), grid.rim)
-    ring = max(getattr(ring, "geoms", [ring]), key=lambda part: part.area).exterior
-    rim = np.array([ring.interpolate(s, normalized=True).coords[0][:2] for s in np.linspace(0.0, 1.0, _RIM)])
-    centres = np.column_stack([grid.mesh.x, grid.mesh.y])
+    places, rim, triangles, of = _covered(grid)
     there = np.flatnonzero(grid.uppermost >= 0)
-    beside = there[cKDTree(centres[there]).query(rim)[1]]
+    beside = there[cKDTree(np.column_stack([grid.mesh.x, grid.mesh.y])[there]).query(rim)[1]]
+    cells, number = grid.cells, grid.cell_number
+
+    def over_all(values: Array) -> Array:
+        """Values of plan cells along the rim, then at the places within."""
+        return np.concatenate([values[beside], of(values)])
+
     found: list[dict[str, Any]] = []
     for k, name in enumerate(grid.layer_names):
         row = number[k]
         if not (row >= 0).any():
             continue
-        top, bottom = (np.where(row >= 0, v[row], np.nan) for v in (cells.top, cells.bottom))
+        top, bottom = (by * over_all(np.where(row >= 0, v[row], np.nan)) for v in (cells.top, cells.bottom))
         lowest = not any((number[deeper] >= 0).any() for deeper in range(k + 1, len(number)))
-        surface = np.stack([by * raster.of(v) for v in ((top, bottom) if lowest else (top,))])
-        side = by * np.stack([top[beside], bottom[beside]])
+        surfaces = np.stack([top, bottom] if lowest else [top])
+        sides = np.stack([top[: len(rim)], bottom[: len(rim)]])
         found.append({
-            "name": name, "colour": material_style(k).solid,
-            "surfaces": packed(surface.astype(np.float32)), "count": len(surface),
-            "sides": packed(side.astype(np.float32)),
+            "name": name, "colour": material_style(k).solid, "count": len(surfaces),
+            "surfaces": packed(surfaces.astype(np.float32)), "sides": packed(sides.astype(np.float32)),
         })  # fmt: skip
     data: dict[str, Any] = {
         "layers": found,
-        "x": (by * raster.x).round(1).tolist(),
-        "y": (by * raster.y).round(1).tolist(),
-        "rim": (by * rim).round(1).tolist(),
+        "places": packed((by * np.concatenate([rim, places]).T).astype(np.float32)),
+        "triangles": packed(triangles.astype(np.uint16)),
+        "rim": len(rim),
         "length": units.of("m")[0],
         "low": by * float(cells.bottom.min()),
         "high": by * float(cells.top.max()),
     }
     if water is not None:
-        data["water"] = packed((by * raster.of(water)).astype(np.float32))
+        data["water"] = packed((by * over_all(water)).astype(np.float32))
     words = "The layers as a block to turn with the mouse or a finger; a click on a name takes its layer off."
     return Live("block", words, data)

@@ -176,38 +176,42 @@
     },
 
     async block(figure, data) {
-      const nx = data.x.length, ny = data.y.length, parts = [];
-      const grid = (numbers, k) => Array.from({ length: ny }, (_, j) =>
-        Array.from({ length: nx }, (_, i) => { const v = numbers[(k * ny + j) * nx + i]; return Number.isNaN(v) ? null : v; }));
-      const plain = (c) => [[0, c], [1, c]];
-      const light = { ambient: 0.65, diffuse: 0.6, specular: 0.05, roughness: 0.9 };
+      const parts = [], places = new Float32Array(await bytesOf(data.places)), count = places.length / 2;
+      const x = Array.from(places.subarray(0, count)), y = Array.from(places.subarray(count));
+      const corners = new Uint16Array(await bytesOf(data.triangles));
+      const light = { ambient: 0.7, diffuse: 0.5, specular: 0.05, roughness: 0.9 };
       const said = `%{x:,.0f}, %{y:,.0f}<br>%{z:.1f} ${data.length}`;
+      // a surface over all places, without the triangles of which a corner has no value
+      const surface = (numbers, name, shade, more) => {
+        const z = Array.from(numbers), i = [], j = [], k = [];
+        for (let t = 0; t < corners.length; t += 3) {
+          const [a, b, c] = corners.subarray(t, t + 3);
+          if (!Number.isNaN(z[a] + z[b] + z[c])) { i.push(a); j.push(b); k.push(c); }
+        }
+        return {
+          type: "mesh3d", x, y, z: z.map((v) => (Number.isNaN(v) ? data.low : v)), i, j, k, color: shade, lighting: light, name,
+          legendgroup: name, hovertemplate: `${said}<extra>${name}</extra>`, ...more };
+      };
       for (const layer of data.layers) {
         const numbers = new Float32Array(await bytesOf(layer.surfaces)), sides = new Float32Array(await bytesOf(layer.sides));
-        for (let k = 0; k < layer.count; k++) parts.push({
-          type: "surface", x: data.x, y: data.y, z: grid(numbers, k), colorscale: plain(layer.colour), showscale: false, lighting: light,
-          name: layer.name, legendgroup: layer.name, showlegend: k === 0, hovertemplate: `${said}<extra>${layer.name}</extra>`,
-        });
-        const n = data.rim.length, x = [], y = [], z = [], i = [], j = [], k = [];
-        for (const [row, offset] of [[0, 0], [1, n]]) for (let p = 0; p < n; p++) {
-          x.push(data.rim[p][0]); y.push(data.rim[p][1]);
-          const v = sides[row * n + p];
-          z.push(v);
-        }
+        for (let s = 0; s < layer.count; s++)
+          parts.push(surface(numbers.subarray(s * count, (s + 1) * count), layer.name, layer.colour, { showlegend: s === 0 }));
+        const n = data.rim, i = [], j = [], k = [];
         for (let p = 0; p + 1 < n; p++) {
-          if ([p, p + 1, n + p, n + p + 1].some((v) => Number.isNaN(z[v]))) continue;
+          if ([p, p + 1, n + p, n + p + 1].some((v) => Number.isNaN(sides[v]))) continue;
           i.push(p, p + 1); j.push(p + 1, n + p + 1); k.push(n + p, n + p);
         }
+        const twice = (v) => [...v.slice(0, n), ...v.slice(0, n)];
         parts.push({
-          type: "mesh3d", x, y, z: z.map((v) => (Number.isNaN(v) ? 0 : v)), i, j, k, color: layer.colour, flatshading: true,
-          lighting: { ...light, ambient: 0.8 }, name: layer.name, legendgroup: layer.name, showlegend: false, hoverinfo: "skip",
+          type: "mesh3d", x: twice(x), y: twice(y), z: Array.from(sides, (v) => (Number.isNaN(v) ? data.low : v)), i, j, k,
+          color: layer.colour, flatshading: true, lighting: { ...light, ambient: 0.8 }, name: layer.name, legendgroup: layer.name,
+          showlegend: false, hoverinfo: "skip",
         });
       }
-      if (data.water) parts.push({
-        type: "surface", x: data.x, y: data.y, z: grid(new Float32Array(await bytesOf(data.water)), 0), colorscale: plain("#3b8fc4"),
-        showscale: false, opacity: 0.55, name: "water table", showlegend: true, visible: "legendonly", hovertemplate: `${said}<extra>water table</extra>`,
-      });
-      const across = data.x[nx - 1] - data.x[0], along = data.y[ny - 1] - data.y[0], longest = Math.max(across, along);
+      if (data.water) parts.push(surface(new Float32Array(await bytesOf(data.water)), "water table", "#3b8fc4",
+        { showlegend: true, visible: "legendonly", opacity: 0.55 }));
+      const reach = (v) => v.reduce((m, a) => Math.max(m, a), -Infinity) - v.reduce((m, a) => Math.min(m, a), Infinity);
+      const across = reach(x), along = reach(y), longest = Math.max(across, along);
       const usual = 0.22 * longest / (data.high - data.low || 1);
       const factors = [...new Set([1, 2, 5, 10, 20, 50, 100, 200].filter((f) => f < 4 * usual).concat(Number(usual.toPrecision(1))))].sort((a, b) => a - b);
       let factor = factors.indexOf(Number(usual.toPrecision(1)));
