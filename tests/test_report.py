@@ -202,6 +202,23 @@ def test_a_browser_draws_sorts_and_saves_without_complaint(made, tmp_path):
         )
         browser.set_window_size(500, 900)
         assert ask("return document.documentElement.scrollWidth <= innerWidth")
+        # on paper: light though the screen is dark, maps as wide as the sheet, a still of what is turned
+        still = "document.querySelector('.still')"
+        until(lambda: ask(f"return {still}.src.length > 10000 && {still}.complete"))
+        browser.execute_cdp_cmd("Emulation.setEmulatedMedia", {"media": "print"})
+        ask("window.dispatchEvent(new Event('beforeprint'))")
+        wide = "return [...document.querySelectorAll('.main-svg')].every(s => s.getBoundingClientRect().width < 700)"
+        until(lambda: ask(wide))
+        assert ask(f"return getComputedStyle({still}).display") == "block"
+        assert (
+            ask("return getComputedStyle(document.querySelector('[data-way=block] .drawn')).display")
+            == "none"
+        )
+        assert (
+            ask("return getComputedStyle(document.body.parentElement).backgroundColor")
+            == "rgb(255, 255, 255)"
+        )
+        assert ask("return [...document.images].every(i => i.naturalWidth > 0)")
         complaints = [line for line in browser.get_log("browser") if line["level"] == "SEVERE"]
         assert not complaints
     finally:

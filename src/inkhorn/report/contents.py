@@ -63,7 +63,7 @@ def _in_short(run: Run) -> Iterator[Block]:
     rows += [("steps", f"{about['steps']:,}")] if about.get("in time") else []
     rows += [("state", str(about.get("state")))] if about.get("state") != "whole" else []
     yield Facts(tuple(rows))
-    told = [line for line in _said(run) if not line.startswith("iteration ")]
+    told = [line for line in _said(run) if not line.startswith(("iteration ", "variant "))]
     if told:
         yield Words(tuple(told), listed=True)
 
@@ -77,6 +77,10 @@ def _inputs(run: Run) -> Iterator[Block]:
     if sums.exists():
         lines = sums.read_text(encoding="utf-8").splitlines()
         digests = {name.strip(): digest for digest, _, name in (line.partition(" ") for line in lines)}
+    differs = [line.partition(": ")[2] for line in _said(run) if line.startswith("variant ")]
+    if differs:
+        yield Words((f"What the variant {run.about.get('variant')} differs in:",))
+        yield Words(tuple(differs), listed=True)
     rows = [
         (name, (folder / name).stat().st_size, digest)
         for name, digest in digests.items()

@@ -1,7 +1,9 @@
 "use strict";
 (() => {
   const rootStyle = () => getComputedStyle(document.documentElement);
-  const colour = (name) => rootStyle().getPropertyValue(name).trim();
+  const ON_PAPER = { "--paper": "#fff", "--ink": "#000", "--soft": "#333", "--line": "#bbb" };
+  let printing = false;
+  const colour = (name) => (printing && ON_PAPER[name]) || rootStyle().getPropertyValue(name).trim();
   const element = (tag, settings = {}, ...children) => {
     const made = Object.assign(document.createElement(tag), settings);
     made.append(...children);
@@ -86,7 +88,7 @@
 
   const frame = (more) => ({
     paper_bgcolor: colour("--paper"), plot_bgcolor: colour("--paper"), font: { color: colour("--ink"), size: 13 },
-    margin: { l: 65, r: 15, t: 15, b: 50 }, ...more,
+    margin: { l: 65, r: 15, t: 15, b: 50 }, ...(printing ? { width: 690, autosize: false } : { width: undefined, autosize: true }), ...more,
   });
   const axis = (title, more = {}) => ({
     title: { text: title }, gridcolor: colour("--line"), zeroline: false, linecolor: colour("--soft"), exponentformat: "none",
@@ -229,9 +231,25 @@
           },
         });
       };
-      const draw = () => Plotly.react(drawn, parts, layout(), settings);
+      // what is turned is no picture for a printer: beside it stands one, as it was turned last
+      const still = element("img", { className: "still", alt: figure.querySelector("figcaption").textContent });
+      drawn.after(still);
+      let waiting;
+      const keep = () => {
+        clearTimeout(waiting);
+        waiting = setTimeout(async () => {
+          printing = true;
+          const { camera } = drawn.layout.scene, whole = { ...layout(), width: 1000 };
+          printing = false;
+          const shown = drawn.data.map((part) => ({ ...part }));
+          whole.scene.camera = camera;
+          still.src = await Plotly.toImage({ data: shown, layout: whole }, { format: "png", width: 1000, height: 620 });
+        }, 400);
+      };
+      const draw = async () => { await Plotly.react(drawn, parts, layout(), settings); keep(); };
       figure.querySelector(".controls").append(slider("Heights ×", factors.map(String), factor, (k) => { factor = k; draw(); }));
       await draw();
+      for (const event of ["plotly_relayout", "plotly_restyle"]) drawn.on(event, keep);
       return draw;
     },
 
@@ -277,6 +295,10 @@
   theme.hidden = false;
   theme.addEventListener("click", () => { document.documentElement.dataset.theme = dark() ? "light" : "dark"; show(); });
   matchMedia("(prefers-color-scheme: dark)").addEventListener("change", show);
+
+  const forPrint = (on) => { printing = on; redraws.forEach((draw) => draw()); };
+  window.addEventListener("beforeprint", () => forPrint(true));
+  window.addEventListener("afterprint", () => forPrint(false));
 
   document.querySelectorAll("figure.table").forEach(setUpTable);
   show();
