@@ -378,7 +378,7 @@ def test_a_command_says_as_much_as_is_wanted(first_project, command):
 
 
 def test_tables_fit_eighty_letters_and_their_notes_stand_below(first_project, command, monkeypatch):
-    from inkhorn import terminal
+    from inkhorn.cli import terminal
 
     monkeypatch.setattr("rich.console.Console.width", 80)
     code, said, _ = command("check", first_project / "site.toml")
@@ -399,3 +399,14 @@ def test_the_doctor_finds_all_well_or_says_what_is_not(command, monkeypatch):
     assert code == 1
     assert "pictures: ZeroDivisionError" in problem
     assert "All is well" not in said
+
+
+def test_what_is_asked_of_every_command_may_stand_behind_it(first_project, command):
+    code, told, _ = command("run", first_project / "site.toml", "--quiet")
+    assert (code, told) == (0, "")
+    code, told, _ = command("run", first_project / "site.toml")
+    assert code == 0
+    assert "Everything is in" in told
+    code, _, problem = command("check", first_project / "site.toml", "--quiet", "--verbose")
+    assert code == 2
+    assert "opposite things" in problem

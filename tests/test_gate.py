@@ -436,9 +436,7 @@ def strip_model():
 def test_a_terminal_of_few_letters_and_help_without_python(first_project):
     def said(*words, **more):
         environment = {**os.environ, "COLUMNS": "80", **more}
-        done = subprocess.run(
-            [sys.executable, "-m", "inkhorn.cli", *words], capture_output=True, env=environment
-        )
+        done = subprocess.run([sys.executable, "-m", "inkhorn", *words], capture_output=True, env=environment)
         return done.returncode, done.stdout, done.stderr
 
     code, out, err = said("check", str(first_project / "site.toml"), PYTHONIOENCODING="ascii")

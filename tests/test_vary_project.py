@@ -396,7 +396,7 @@ layer = "gravel"
 def test_a_terminal_shows_what_is_watched_as_runs_come_in(varied):
     from rich.console import Console
 
-    from inkhorn.terminal import watched_table
+    from inkhorn.cli.terminal import watched_table
 
     found = ik.vary_project(ik.read_project(varied), varied.parent / "out", workers=0, runs=8)[1]
     console = Console(record=True, width=100, file=open(os.devnull, "w", encoding="utf-8"))  # noqa: SIM115 - of the test

@@ -7,18 +7,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from inkhorn.cli_draw import (
-    Drawn,
-    Exaggeration,
-    LayerName,
-    Output,
-    RunFolder,
-    When,
-    corners_of,
-    drawing,
-    place_of,
-    step_of,
-)
+from inkhorn.cli.asked import Exaggeration, LayerName, Output, RunFolder, When, corners_of, place_of, step_of
+from inkhorn.cli.drawing import Drawn, drawing
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from inkhorn.cli_draw import Drawn, GridName, LayerName, Output, SiteOrRun, drawing
+from inkhorn.cli.asked import GridName, LayerName, Output, SiteOrRun
+from inkhorn.cli.drawing import Drawn, drawing
 
 __all__: list[str] = []
 

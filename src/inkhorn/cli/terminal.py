@@ -10,7 +10,10 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from functools import partial
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+import typer
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -18,10 +21,26 @@ if TYPE_CHECKING:
     from inkhorn.runs import Journal
     from inkhorn.unit_choice import UnitChoice
 
-__all__ = ["MANNER", "Listener", "print_table", "say", "show_warning", "shown", "telling", "telling_runs"]
+__all__ = [
+    "MANNER",
+    "SOME",
+    "Listener",
+    "end_of",
+    "of_all",
+    "parameters_for_people",
+    "print_table",
+    "say",
+    "shortened",
+    "show_warning",
+    "shown",
+    "telling",
+    "telling_runs",
+]
 
 _WIDEST_WORD = 14  # letters that a column of a table has room for
 _NARROWEST = 80  # letters that a table may always take
+_LONGEST = 24  # rows of a table that are printed
+SOME = 12  # periods that are printed of the first and of the last
 _WRONG = ("warning", "error", "problem")  # begin lines that are never left out
 
 
@@ -290,3 +309,34 @@ def show_warning(message: Any, category: type[Warning], *place: Any, **more: Any
         say(f"warning: {message}", error=True)
     elif sys.warnoptions:
         say(f"{category.__name__}: {message}", error=True)
+
+
+def parameters_for_people(table: pd.DataFrame, value: str) -> pd.DataFrame:
+    """The table of parameters, short enough for a terminal."""
+    known = table.reindex(columns=["lower 95 %", "upper 95 %"])
+    limits = [
+        "" if low != low else f"{shown(low)} to {shown(high)}"
+        for low, high in zip(known["lower 95 %"], known["upper 95 %"], strict=True)
+    ]
+    short = table[["parameter", "unit", "start", value]].assign(**{"95 % limits": limits})
+    if table["points"].notna().any():
+        short = short.assign(**{"pilot points": table["points"].fillna("")})
+    return short.assign(remark=table["remark"].fillna(""))
+
+
+def shortened(table: pd.DataFrame) -> pd.DataFrame:
+    """The first rows of a long table."""
+    return table if len(table) <= _LONGEST else table.head(_LONGEST)
+
+
+def end_of(folder: Path, told: Journal, more: str = "") -> None:
+    """Say where everything is; exit with 1 if something went wrong on the way."""
+    say(f"Everything is in {folder}" + (f"\n{more}" if more else ""))
+    if told.problems:
+        say("\n".join(f"error: {line}" for line in told.problems), error=True)
+        raise typer.Exit(1)
+
+
+def of_all(table: pd.DataFrame) -> str:
+    """Say of a long table how much of it is printed."""
+    return "" if len(table) <= _LONGEST else f", the first {_LONGEST} of {len(table)}"

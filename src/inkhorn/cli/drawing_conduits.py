@@ -6,7 +6,8 @@ from typing import Annotated
 
 import typer
 
-from inkhorn.cli_draw import Drawn, LayerName, Output, RunFolder, When, drawing, step_of
+from inkhorn.cli.asked import LayerName, Output, RunFolder, When, step_of
+from inkhorn.cli.drawing import Drawn, drawing
 
 __all__: list[str] = []
 
