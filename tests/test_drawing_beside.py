@@ -66,3 +66,26 @@ def test_small_models_have_no_second_process(some):
         drawing.add(some)
         assert drawing._process is None
         assert [p.path for p in drawing.left()] == [p.path for p in some]
+
+
+def test_what_cannot_be_told_to_the_second_process_is_drawn_by_the_first(some, monkeypatch):
+    """Nothing is waited for that will not come, whatever went wrong in the thread that sends."""
+
+    def no_room(*_):
+        raise MemoryError
+
+    with Drawing(UnitChoice(()), 5000) as drawing:
+        monkeypatch.setattr("inkhorn.runs.drawing._write", no_room)
+        drawing.add(some[:-1])
+        assert {p.path.stem for p in drawing.left()} == {p.path.stem for p in some[:-1]}
+
+
+@pytest.mark.filterwarnings("ignore::pytest.PytestUnhandledThreadExceptionWarning")
+def test_a_thread_that_ends_leaves_nothing_waiting(some, monkeypatch):
+    def gone(*_):
+        raise SystemExit
+
+    monkeypatch.setattr("inkhorn.runs.drawing._write", gone)
+    with Drawing(UnitChoice(()), 5000) as drawing:
+        drawing.add(some[:-1])
+        assert {p.path.stem for p in drawing.left()} == {p.path.stem for p in some[:-1]}

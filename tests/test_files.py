@@ -5,12 +5,15 @@ from __future__ import annotations
 import os
 import random
 import re
+import sqlite3
+from contextlib import closing
 
 import geopandas as gpd
 import numpy as np
 import numpy.testing as npt
 import pandas as pd
 import pytest
+import shapely
 import xarray as xr
 
 import inkhorn as ik
@@ -219,3 +222,15 @@ def test_text_is_written_so_that_no_spreadsheet_runs_it(tmp_path):
     assert again.columns.tolist() == ["'=name", "x"]
     assert again["'=name"].tolist() == ["'=1+1", "'@sum", "-2 m", "'+1|!x", "plain"]
     assert again["x"].tolist() == frame["x"].tolist()
+
+
+def test_a_coordinate_system_that_is_called_undefined_is_none(tmp_path):
+    """As some programs write a GeoPackage of shapes without one."""
+    path = tmp_path / "shapes.gpkg"
+    gpd.GeoDataFrame({"name": ["a"]}, geometry=[shapely.box(0, 0, 1, 1)], crs="EPSG:25832").to_file(path)
+    with closing(sqlite3.connect(path)) as book:
+        for table in ("gpkg_contents", "gpkg_geometry_columns"):
+            book.execute(f"UPDATE {table} SET srs_id = -1")
+        book.commit()
+    shapes, crs = ik.read_shapes(path)
+    assert (len(shapes), crs) == (1, None)

@@ -75,12 +75,17 @@ class Shape:
 
 
 def _own_crs(path: Path, crs: Any, asked: str) -> str | None:
-    """The CRS a file states; a GeoJSON without a ``crs`` member states none, whatever is assumed of it."""
+    """The CRS a file states.
+
+    A GeoJSON without a ``crs`` member states none, whatever is assumed of it, and one that is called undefined is none.
+    """
     if path.suffix.lower() in (".geojson", ".json"):
         said = json.loads(text_of(path, asked))
         if not isinstance(said, dict) or not said.get("crs"):
             return None
-    return crs.to_string() if crs is not None else None
+    if crs is None or str(getattr(crs, "name", "")).lower().startswith("undefined"):
+        return None
+    return str(crs.to_string())
 
 
 def read_shapes(

@@ -35,8 +35,8 @@ class _Task:
     """One picture, and how the second process is told of it: what it has to know, and which of it."""
 
     picture: Picture
-    knows: bytes = b""
-    number: int = 0
+    knows: bytes
+    number: int
 
 
 class Drawing:
@@ -68,7 +68,10 @@ class Drawing:
             self._own.extend(pictures)
             return
         try:
-            knows = pickle.dumps([p.fill for p in pictures], protocol=pickle.HIGHEST_PROTOCOL)
+            fills = pickle.dumps([p.fill for p in pictures], protocol=pickle.HIGHEST_PROTOCOL)
+            knows = pickle.dumps(
+                (self._units, _looks(), fills)
+            )  # here: elsewhere what draws may be half loaded
         except (pickle.PicklingError, AttributeError, TypeError):  # of a plot that a script made
             self._own.extend(pictures)
             return
@@ -138,7 +141,16 @@ class Drawing:
             self._change.notify_all()
 
     def _send(self, process: subprocess.Popen[bytes]) -> None:
-        """Send one picture after the other, and wait for each."""
+        """Send one picture after the other, and wait for each; whatever ends this, none is waited for any more."""
+        try:
+            self._exchange(process)
+        finally:
+            self._shared = False
+            with self._change:
+                self._busy = False
+            self._give_back()
+
+    def _exchange(self, process: subprocess.Popen[bytes]) -> None:
         assert process.stdin is not None
         assert process.stdout is not None
         known = b""
@@ -151,21 +163,20 @@ class Drawing:
                     if self._ended:
                         return
                     task, self._busy = self._left.popleft(), True
+                answer = b""
                 try:
                     if task.knows is not known:
-                        _write(out, pickle.dumps((self._units, _looks(), task.knows)))
+                        _write(out, task.knows)
                         known = task.knows
                     _write(out, pickle.dumps((task.number, task.picture.path)))
                     answer = back.read(1)
-                except (OSError, ValueError):
-                    answer = b""
-                if answer == _DRAWN:
-                    continue
-                with self._change:
-                    self._own.append(task.picture)
-                if answer != _REFUSED:  # it is gone
-                    self._shared = self._busy = False
-                    self._give_back()
+                except Exception:  # it is gone, or cannot be told of this
+                    return
+                finally:
+                    if answer != _DRAWN:
+                        with self._change:
+                            self._own.append(task.picture)
+                if answer not in (_DRAWN, _REFUSED):
                     return
 
 
