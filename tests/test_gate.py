@@ -61,7 +61,7 @@ IMPOSSIBLE = [
     (
         "[fit]",
         TIME.replace("2021-01-01", '"NaT"') + "[fit]",
-        'start is "NaT"; expected a date as in 2021-05-31',
+        'start is "NaT"; expected a date as in 2021-05-31 or 31.5.2021',
     ),
     ("[fit]", TIME.replace("2021-01-01", '"today"') + "[fit]", 'start is "today"; expected a date'),
     ("[fit]", TIME.replace("2022-01-01", '"20240901"') + "[fit]", 'end is "20240901"; expected a date'),

@@ -213,6 +213,22 @@ def test_columns_that_differ_in_their_unit_alone_are_both_there(tmp_path):
     npt.assert_allclose(table.numbers("depth (ft)", "length"), [3.048])
 
 
+def test_a_table_in_time_may_have_a_column_for_each_feature(fenwold):
+    path, rain = fenwold / "site.toml", fenwold / "rain.csv"
+    rain.write_text("Month,field [mm/day],wood [mm/day]\n2024-01,2,1\n2024-02,0.5,0.25\n", encoding="utf-8")
+    text = path.read_text(encoding="utf-8").replace(
+        'rate = { column = "new water (mm/year)" }', 'rate = { series = "rain.csv", time = "Month" }'
+    )
+    storage = 'specific_storage = "1e-5 1/m"\nspecific_yield = 0.2\nconductivity'
+    text = text.replace("conductivity", storage).replace("bed_" + storage, "bed_conductivity")
+    path.write_text(
+        text + '[time]\nstart = 2024-01-01\nend = 2024-03-01\nevery = "month"\n', encoding="utf-8"
+    )
+    rates = {f.name: f.rate for f in ik.read_project(path).site.features if isinstance(f, ik.Recharge)}
+    npt.assert_allclose(np.ravel(rates["field"].values), [2e-3, 5e-4])
+    npt.assert_allclose(np.ravel(rates["wood"].values), [1e-3, 2.5e-4])
+
+
 def test_shapes_may_be_typed(first_project, command):
     """A line and a well whose corners stand in the project file are those of the files."""
     before = ik.read_project(first_project / "site.toml").site

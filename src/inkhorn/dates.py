@@ -19,7 +19,7 @@ _DATE = re.compile(r"\d{4}-\d{2}(?:-\d{2}(?:[T ]\d{2}:\d{2}(?::\d{2}(?:\.\d{1,9}
 _DOTTED = re.compile(
     r"(?P<day>\d{1,2})\.(?P<month>\d{1,2})\.(?P<year>\d{4})(?P<time> \d{2}:\d{2}(?::\d{2})?)?"
 )
-_EXAMPLE = "expected a date as in 2021-05-31"
+_EXAMPLE = "expected a date as in 2021-05-31 or 31.5.2021"
 
 
 def one_date(value: Any, what: str = "date") -> np.datetime64:
@@ -45,7 +45,8 @@ def one_date(value: Any, what: str = "date") -> np.datetime64:
         value = f"{dotted['year']}-{dotted['month']:0>2}-{dotted['day']:0>2}{dotted['time'] or ''}"
     if isinstance(value, str) and not _DATE.fullmatch(value.strip()):
         shown = value if len(value) <= 40 else value[:40] + "..."
-        raise InputError(f'{what} is "{shown}"; {_EXAMPLE}.')
+        why = ", as with strokes the day may be mistaken for the month" if "/" in value else ""
+        raise InputError(f'{what} is "{shown}"; {_EXAMPLE}{why}.')
     if isinstance(value, (int, float)) or getattr(value, "tzinfo", None) is not None:
         raise InputError(f"{what} is {value}; {_EXAMPLE}, without a time zone.")
     try:

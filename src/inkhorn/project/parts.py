@@ -245,14 +245,14 @@ class SeriesPart(Part):
 
     The table has a column of dates, or of days since the start of the run, and one of values, or several
     for the vertices or the two ends of a line. Of a table for several features the rows of one are those
-    whose column `by` holds its name.
+    whose column `by` holds its name; or each has a column that is called as it is.
     """
 
     ways: ClassVar[tuple[str, ...]] = ("series",)
     series: str = told("the table: CSV, text or XLSX", "rates.csv")
     sheet: str | None = told("which sheet of an XLSX file", "rates", default=None)
     column: str | list[str] | None = told(
-        "of the values; called as the key if not given", "rate", default=None
+        "of the values; called as the key, or as the feature, if not given", "rate", default=None
     )
     time: str = told("the column of dates, or of days since the start", "date", default="date")
     by: str | None = told("the column that says whose row it is", "name", default=None)

@@ -66,7 +66,10 @@ class FeatureReader:
     def series(self, part: SeriesPart, kind: str, feature: str, *key: Any) -> Series:
         """Read a value in time, of one feature if the table holds several."""
         table = self._table(part.series, *key, sheet=part.sheet)
-        names = part.column if isinstance(part.column, list) else [part.column or key[-1]]
+        own = not table.has(str(key[-1])) and table.has(feature)  # a column for each feature
+        names = (
+            part.column if isinstance(part.column, list) else [part.column or (feature if own else key[-1])]
+        )
         with gathering() as tried:
             times = tried(self._times, table, part.time)
             values = [tried(table.numbers, n, kind) for n in names]
