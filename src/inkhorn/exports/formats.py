@@ -13,7 +13,7 @@ import numpy as np
 
 from inkhorn.exports.gathered import Gathered
 from inkhorn.files import file_name, write_grid, write_lines, write_workbook, written_whole
-from inkhorn.runs.run_files import FILES
+from inkhorn.runs.run_files import FILES, files_of
 from inkhorn.space import RectangularMesh
 
 if TYPE_CHECKING:
@@ -24,6 +24,9 @@ __all__ = ["WRITERS", "Written"]
 _BANDS = 60  # times of a raster, at the most
 _DOTS = 1000  # along the longer side, of rasters of cells that are no even rectangles
 _LETTERS = 31  # that a sheet's name may have
+
+_IN, _OUT = "2A6F97", "D9894C"  # colours of water that comes in and goes out
+_RECORDS = ("before", "iterate", "steps")  # of the program itself, with which runs go on
 
 
 class Written(NamedTuple):
@@ -47,13 +50,9 @@ def _netcdf(one: Gathered, folder: Path) -> Iterator[Written]:
         units={k: f.unit for k, f in one.fields.items()}, crs=one.crs, gaps=True,
     )  # fmt: skip
     yield Written(path, "the grid and numbers of every cell")
-    for file in FILES.values():
-        if (
-            file.name.endswith(".nc")
-            and file.name not in ("before.nc", "flow.nc")
-            and "iterate" not in file.name
-        ):
-            for found in sorted(one.run.path.glob(file.name.replace("{}", "*"))):
+    for key, file in FILES.items():
+        if file.name.endswith(".nc") and key not in _RECORDS:
+            for found in files_of(one.run.path, key).values():
                 with written_whole(folder / found.name) as beside:
                     shutil.copyfile(found, beside)
                 yield Written(folder / found.name, file.words)
@@ -171,20 +170,14 @@ def _geotiff(one: Gathered, folder: Path) -> Iterator[Written]:
 
 
 def _csv(one: Gathered, folder: Path) -> Iterator[Written]:
-    for name in one.tables:
-        with written_whole(folder / name) as beside:
-            shutil.copyfile(one.run.path / name, beside)
-        words = next(f.words for f in FILES.values() if _meant(name, f.name))
-        yield Written(folder / name, words)
+    for path, words in one.table_files:
+        with written_whole(folder / path.name) as beside:
+            shutil.copyfile(path, beside)
+        yield Written(folder / path.name, words)
     path = folder / "cells.csv"
     with written_whole(path) as beside:
         one.cells.to_csv(beside, index=False)
     yield Written(path, "where every cell is, and all numbers of it")
-
-
-def _meant(name: str, pattern: str) -> bool:
-    before, _, after = pattern.partition("{}")
-    return name.startswith(before) and name.endswith(after) if after else name == pattern
 
 
 def _xlsx(one: Gathered, folder: Path) -> Iterator[Written]:
@@ -203,6 +196,7 @@ def _xlsx(one: Gathered, folder: Path) -> Iterator[Written]:
 def _charts(book: Workbook) -> None:
     """Charts of the workbook itself: they change with its numbers."""
     from openpyxl.chart import BarChart, Reference, ScatterChart, Series
+    from openpyxl.chart.shapes import GraphicalProperties
 
     if "budget" in book.sheetnames:
         sheet = book["budget"]
@@ -212,6 +206,10 @@ def _charts(book: Workbook) -> None:
         chart.add_data(Reference(sheet, min_col=2, max_col=3, min_row=1, max_row=last), titles_from_data=True)
         chart.set_categories(Reference(sheet, min_col=1, min_row=2, max_row=last))
         chart.x_axis.delete = chart.y_axis.delete = False
+        chart.x_axis.scaling.orientation = "maxMin"  # from the top down, as in the table
+        chart.y_axis.title = str(sheet.cell(1, 2).value).partition(" ")[2].strip("[]")
+        for series, shade in zip(chart.series, (_IN, _OUT), strict=True):
+            series.graphicalProperties.solidFill = shade
         sheet.add_chart(chart, "F2")
     for name in ("fit residuals", "residuals", "levels"):
         if name not in book.sheetnames:
@@ -224,13 +222,15 @@ def _charts(book: Workbook) -> None:
         chart.title, chart.height, chart.width, chart.legend = "Computed against measured", 11, 14, None
         chart.x_axis.title, chart.y_axis.title = "measured", "computed"
         chart.x_axis.delete = chart.y_axis.delete = False
-        points = [
+        measured, computed = (
             Reference(sheet, min_col=heads[k], min_row=2, max_row=sheet.max_row)
             for k in ("measured", "computed")
-        ]
-        series = Series(points[1], points[0])
-        series.marker.symbol, series.graphicalProperties.line.noFill = "circle", True
-        chart.series.append(series)
+        )
+        points, same = Series(computed, measured), Series(measured, measured)
+        points.marker.symbol, points.marker.size, points.graphicalProperties.line.noFill = "circle", 6, True
+        points.marker.graphicalProperties = GraphicalProperties(solidFill=_IN)
+        same.marker.symbol, same.graphicalProperties.line.solidFill = "none", "7F7F7F"
+        chart.series += [points, same]
         sheet.add_chart(chart, f"{sheet.cell(1, sheet.max_column + 2).column_letter}2")
         return
 

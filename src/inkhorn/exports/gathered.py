@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from inkhorn.runs.run_files import FILES
+from inkhorn.runs.run_files import FILES, files_of
 from inkhorn.units import unit_factor
 
 if TYPE_CHECKING:
@@ -179,13 +179,9 @@ class Gathered:
             places = places / self.units.of("m")[1]
             found["bores"] = gpd.GeoDataFrame(bores, geometry=gpd.points_from_xy(*places.T), crs=self.crs)
         for key in ("paths", "zones", "outlines", "conduits"):
-            for path in self._paths(key):
+            for path in files_of(self.run.path, key).values():
                 found |= dict(_layers_of(path))
         return found
-
-    def _paths(self, key: str) -> list[Path]:
-        """The files of a kind that the run has written."""
-        return sorted(self.run.path.glob(FILES[key].name.replace("{}", "*")))
 
     @cached_property
     def tables(self) -> dict[str, pd.DataFrame]:
@@ -195,13 +191,20 @@ class Gathered:
         from inkhorn.files.reading import reading_as
 
         found: dict[str, Any] = {}
-        for key, file in FILES.items():
-            if file.name.endswith(".csv"):
-                for path in self._paths(key):
-                    if path.name not in found:
-                        with reading_as(path, "a table of a run"):
-                            found[path.name] = pd.read_csv(path)
+        for path, _ in self.table_files:
+            with reading_as(path, "a table of a run"):
+                found[path.name] = pd.read_csv(path)
         return found
+
+    @property
+    def table_files(self) -> list[tuple[Path, str]]:
+        """The files of these tables, and what is in each in words."""
+        return [
+            (path, file.words)
+            for key, file in FILES.items()
+            if file.name.endswith(".csv")
+            for path in files_of(self.run.path, key).values()
+        ]
 
 
 def _layers_of(path: Path) -> Iterator[tuple[str, Any]]:

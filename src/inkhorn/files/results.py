@@ -210,6 +210,8 @@ def write_workbook(
             frame.to_excel(book, sheet_name=name[:31], index=False)
             sheet = book.sheets[name[:31]]
             sheet.freeze_panes = "B2"
+            sheet.page_setup.orientation, sheet.page_setup.fitToHeight = "landscape", 0  # as wide as a page
+            sheet.sheet_properties.pageSetUpPr.fitToPage = True
             for column in sheet.columns:
                 widest = max(len(str(cell.value)) for cell in column[:40] if cell.value is not None)
                 sheet.column_dimensions[column[0].column_letter].width = min(max(widest, 8), 48) + 2

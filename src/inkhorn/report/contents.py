@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from inkhorn.files.reading import reading_as
 from inkhorn.report.blocks import Block, Facts, Live, Part, Picture, Source, Table, Words
-from inkhorn.runs.run_files import FILES, RunFile
+from inkhorn.runs.run_files import FILES, RunFile, files_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -32,8 +32,8 @@ def parts_of(run: Run) -> list[Part]:
     for title, live in _live(run):
         made[title].blocks.append(live)
     room = _MOST_PICTURES
-    for file in FILES.values():
-        for block in _files(run, file):
+    for key, file in FILES.items():
+        for block in _files(run, key, file):
             if isinstance(block, Picture):
                 room -= len(block.dots)
                 if room < 0:
@@ -138,42 +138,22 @@ def _bars(budget: pd.DataFrame) -> Live:
     return Live("bars", "What comes into the aquifer and what goes out of it, at the end.", data)
 
 
-def _files(run: Run, file: RunFile) -> Iterator[Block]:
+def _files(run: Run, key: str, file: RunFile) -> Iterator[Block]:
     """The tables or pictures of a kind that the run has written."""
     import pandas as pd
 
     if not file.name.endswith((".csv", ".png")) or file.part == "The run":
         return
-    before, _, after = file.name.partition("{}")
-    paths = (
-        sorted(run.path.glob(file.name.replace("{}", "*"))) if "{}" in file.name else [run.path / file.name]
-    )
-    for path in paths:
-        if not path.is_file() or ("{}" in file.name and not _is_one(path.name, before, after)):
-            continue
-        of = path.name.removeprefix(before).removesuffix(after).strip("-").replace("_", " ") if after else ""
+    for of, path in files_of(run.path, key).items():
         words = file.words + (f": {of}" if of else "")
         if file.name.endswith(".png"):
-            if before != "heads_":  # its maps are there to be slid
+            if key != "heads picture":  # its maps are there to be slid
                 yield Picture.of(path, words)
             continue
         with reading_as(path, "a table of a run"):
             frame = pd.read_csv(path)
         if len(frame):
             yield Table(path.name, words, frame.dropna(axis=1, how="all"))
-
-
-def _is_one(name: str, before: str, after: str) -> bool:
-    """Whether a file is of one pattern, and not of another that begins alike."""
-    between = name.removeprefix(before).removesuffix(after)
-    if between and not between.startswith("-") and not before.endswith("_"):
-        return False
-    others = (
-        f.name.partition("{}")
-        for f in FILES.values()
-        if f.name.endswith(after) and f.name != before + "{}" + after
-    )
-    return not any(len(b) > len(before) and name.startswith(b) for b, _, _ in others)
 
 
 def _how(run: Run) -> Iterator[Block]:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import NamedTuple
 
-__all__ = ["FILES", "RunFile"]
+__all__ = ["FILES", "RunFile", "files_of"]
 
 
 class RunFile(NamedTuple):
@@ -216,3 +217,26 @@ FILES = {
     key: RunFile(name, words, part) for part, files in _PARTS.items() for key, (name, words) in files.items()
 }
 """Every file by a key."""
+
+
+def files_of(folder: Path, key: str) -> dict[str, Path]:
+    """Return the files of a kind that a run has written, by the layer or request they are of; "" where there is one.
+
+    A name that fits two kinds, as ``paths-old.gpkg`` and ``path_ends.csv`` do not, is of the one that says more of it.
+    """
+    before, _, after = FILES[key].name.partition("{}")
+    if not after:
+        path = folder / before
+        return {"": path} if path.exists() else {}
+    longer = [
+        name.partition("{}")[0]
+        for name, _, _ in FILES.values()
+        if name.endswith(after) and len(name.partition("{}")[0]) > len(before)
+    ]
+    found = {}
+    for path in sorted(folder.glob(f"{before}*{after}")):
+        of = path.name.removeprefix(before).removesuffix(after)
+        is_one = not of or of.startswith("-") or before.endswith("_")
+        if is_one and not any(path.name.startswith(other) for other in longer):
+            found[of.strip("-").replace("_", " ")] = path
+    return found
