@@ -36,7 +36,10 @@ vertical_dispersivity = "1 m"
 """
 
 
-@pytest.fixture(scope="module", params=["rectangles", "voronoi"])
+MESHES = {"rectangles": "", "turned": "\nrotation = 25", "voronoi": '\nkind = "voronoi"'}
+
+
+@pytest.fixture(scope="module", params=["rectangles", "turned", "voronoi"])
 def run(request, tmp_path_factory):
     """A run with paths and a plume, in a coordinate system of the earth."""
     folder = tmp_path_factory.mktemp("export") / "first"
@@ -48,7 +51,7 @@ def run(request, tmp_path_factory):
     site = folder / "site.toml"
     text = site.read_text(encoding="utf-8")
     for old, new in (
-        ('cell = "25 m"', 'cell = "100 m"' + ('\nkind = "voronoi"' if request.param == "voronoi" else "")),
+        ('cell = "25 m"', 'cell = "100 m"' + MESHES[request.param]),
         ('rate = "250 mm/year"', 'rate = "250 mm/year"\nconcentration = { "salt/brine" = "40 mg/l" }'),
     ):
         assert old in text
@@ -145,7 +148,7 @@ def test_rasters_hold_the_value_of_the_cell_under_each_dot(run, out):
     there = (home >= 0) & (row[home] >= 0)
     wanted = np.where(there, heads[row[home]], np.nan)
     npt.assert_allclose(band.ravel(), wanted, rtol=1e-6)
-    assert np.isfinite(band).mean() > 0.5
+    assert np.isfinite(band).mean() > 0.4
     with rasterio.open(out / "concentration_salt_brine.tif") as file:
         assert file.count == len(run.transport().records)
         npt.assert_allclose(
@@ -167,6 +170,17 @@ def test_a_workbook_has_a_sheet_for_each_table_and_charts_of_its_numbers(run, ou
     assert points.series[0].yVal.numRef.f != points.series[0].xVal.numRef.f
 
 
+def test_of_steady_flow_a_time_is_one_of_its_plumes(run, tmp_path):
+    plume = run.transport()
+    ik.export(run, tmp_path, ["csv", "geotiff"], time=110.0)
+    found = pd.read_csv(tmp_path / "cells.csv")["concentration_salt_brine [mg/l]"]
+    middle = plume.records[plume.time_at(110.0)]
+    assert middle.time == 100.0
+    npt.assert_allclose(found, middle.concentration, rtol=1e-12, atol=1e-12)
+    with rasterio.open(tmp_path / "concentration_salt_brine.tif") as file:
+        assert file.count == 1
+
+
 def test_what_cannot_be_written_is_refused_before_anything_is(run, tmp_path, command):
     with pytest.raises(ik.InputError, match=r"geotif.*geotiff"):
         ik.export(run, tmp_path / "none", ["csv", "geotif"])
@@ -177,6 +191,10 @@ def test_what_cannot_be_written_is_refused_before_anything_is(run, tmp_path, com
     assert code == 0
     assert "results.xlsx" in said
     assert len(list((tmp_path / "some").glob("*.xlsx"))) == 1
+    code, _, problem = command("export", run.path, "--to", "csv", "--time", "400", "--out", tmp_path / "none")
+    assert code == 2
+    assert "400" in problem
+    assert "lies outside the run, which goes from day 0 to 300" in problem
     code, _, problem = command("export", run.path, "--to", "pdf", "--out", tmp_path / "none")
     assert code == 2
     assert "pdf" in problem

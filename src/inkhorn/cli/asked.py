@@ -26,6 +26,7 @@ __all__ = [
     "place_of",
     "read_of",
     "step_of",
+    "time_of",
     "when_of",
 ]
 
@@ -115,8 +116,8 @@ def corners_of(words: str | None, option: str) -> list[tuple[float, float]] | No
     return [(p[0], p[1]) for p in pairs]
 
 
-def _time(text: str, option: str) -> Any:
-    """A date or a number of days."""
+def time_of(text: str, option: str = "--time") -> Any:
+    """Return a date, or a number of days since the start."""
     from inkhorn.dates import one_date
     from inkhorn.errors import InputError
 
@@ -134,7 +135,7 @@ def _time(text: str, option: str) -> Any:
 
 def step_of(flow: FlowResult, text: str | None, option: str = "--time") -> int:
     """Return the step nearest to a time, the last if none is given."""
-    return len(flow.steps) - 1 if text is None else flow.step_at(_time(text, option))
+    return len(flow.steps) - 1 if text is None else flow.step_at(time_of(text, option))
 
 
 def when_of(flow: FlowResult, step: int) -> str:

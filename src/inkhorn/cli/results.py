@@ -15,6 +15,7 @@ from inkhorn.cli.asked import (
     corners_of,
     place_of,
     step_of,
+    time_of,
     when_of,
 )
 from inkhorn.cli.terminal import (
@@ -194,7 +195,7 @@ def export(
     made = open_run(run)
     asked = [name.strip().lower() for names in to for name in names.split(",")]
     formats = list(FORMATS) if "all" in asked else asked
-    at = None if time is None else made.flow.steps[step_of(made.flow, time)].end
+    at = None if time is None else time_of(time)
     folder = made.path / "export" if out is None else out
     written = write(made, folder, formats, time=at)
     whole = written.groupby("format", sort=False).agg(

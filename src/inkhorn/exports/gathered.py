@@ -83,10 +83,18 @@ class Gathered:
 
     @cached_property
     def step(self) -> int:
-        """The step of flow."""
+        """The step of flow; times of steady flow are those of the plumes that it carries."""
         if self.flow is None or self.time is None:
             return -1
+        if self._steady and self.plumes:
+            for plume in self.plumes.values():
+                plume.time_at(self.time)  # refuses one that lies beyond
+            return 0
         return self.flow.step_at(self.time)
+
+    @property
+    def _steady(self) -> bool:
+        return self.flow is not None and all(step.steady for step in self.flow.steps)
 
     @cached_property
     def plumes(self) -> dict[str, TransportResult]:
@@ -103,6 +111,8 @@ class Gathered:
         """The output time of a plume nearest to that asked for, the last if none is."""
         if self.flow is None or self.time is None:
             return len(plume.records) - 1
+        if self._steady:
+            return plume.time_at(self.time)
         return int(np.argmin(np.abs(plume.times - self.flow.steps[self.step].end)))
 
     def heads(self, step: int) -> Array:
