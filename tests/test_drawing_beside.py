@@ -78,14 +78,3 @@ def test_what_cannot_be_told_to_the_second_process_is_drawn_by_the_first(some, m
         monkeypatch.setattr("inkhorn.runs.drawing._write", no_room)
         drawing.add(some[:-1])
         assert {p.path.stem for p in drawing.left()} == {p.path.stem for p in some[:-1]}
-
-
-@pytest.mark.filterwarnings("ignore::pytest.PytestUnhandledThreadExceptionWarning")
-def test_a_thread_that_ends_leaves_nothing_waiting(some, monkeypatch):
-    def gone(*_):
-        raise SystemExit
-
-    monkeypatch.setattr("inkhorn.runs.drawing._write", gone)
-    with Drawing(UnitChoice(()), 5000) as drawing:
-        drawing.add(some[:-1])
-        assert {p.path.stem for p in drawing.left()} == {p.path.stem for p in some[:-1]}
