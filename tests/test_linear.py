@@ -7,7 +7,8 @@ import numpy.testing as npt
 import pytest
 
 import inkhorn as ik
-from inkhorn.flow.equations import FlowEquations, TimeStep
+from inkhorn.flow.balance import TimeStep
+from inkhorn.flow.equations import FlowEquations
 from inkhorn.linear import Columns, LinearSystem
 from tests.conftest import held, rain
 from tests.test_meshes import KINDS

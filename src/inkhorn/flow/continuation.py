@@ -13,7 +13,8 @@ from inkhorn.flow.newton import Rules, newton
 from inkhorn.flow.report import NewtonRow
 
 if TYPE_CHECKING:
-    from inkhorn.flow.equations import Balance, FlowEquations
+    from inkhorn.flow.balance import Balance
+    from inkhorn.flow.equations import FlowEquations
 
 __all__ = ["solved", "stuck"]
 

@@ -6,78 +6,28 @@ of a cell is what flows in less what flows out; a cell of fixed head has none.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Iterator
 from copy import copy
-from dataclasses import dataclass, field, replace
-from functools import cache, cached_property
+from dataclasses import replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from inkhorn.flow.balance import Balance, TimeStep
 from inkhorn.flow.carried import Carried
+from inkhorn.flow.halves import Halves, in_halves
 from inkhorn.flow.pattern import Pattern
 from inkhorn.flow.storage import Storage
 from inkhorn.linear import Columns
 from inkhorn.model import Model, filled
 from inkhorn.model.terms import Contribution, Moment, Slope, Term
 from inkhorn.space import RectangularMesh
-from inkhorn.threads import processors, worth_sharing
 
-__all__ = ["Balance", "FlowEquations", "TimeStep"]
+__all__ = ["FlowEquations"]
 
 Array = NDArray[np.float64]
-
-
-@dataclass(frozen=True, eq=False)
-class Balance:
-    """The equations evaluated at one set of unknowns.
-
-    Attributes
-    ----------
-    residual : ndarray of float, (n_unknowns,)
-        Inflow less outflow of each cell, then the terms' extra residuals [m³/day]; what a fixed head
-        gives or takes is left out, so at those cells the residual is that flow, reversed.
-    face_flow : ndarray of float, (n_faces,)
-        From first to second cell [m³/day].
-    share : ndarray of float, (n_faces,)
-        Saturation that scales the face row.
-    contributions : tuple of Contribution
-        Of each term.
-    storage_change : ndarray of float, (n_cells,)
-        Water taken into storage [m³/day]; zero when steady.
-    extra_stored, extra_storage_change : ndarray of float, (n_extra,)
-        Water that extra unknowns of the terms store, and take into storage [m³], [m³/day]; zero when steady.
-    rounding : float
-        What rounding alone may add up to in the residuals [m³/day].
-    face_slope : ndarray of float, (n_entries of the face rows,)
-        Derivative of the flow across each face by the head of each entry, but for what terms carry besides [m²/day].
-    drives, slopes : callable
-        Make what drives the faces, and the derivative.
-    """
-
-    residual: NDArray[np.float64]
-    face_flow: NDArray[np.float64]
-    share: NDArray[np.float64]
-    contributions: tuple[Contribution, ...]
-    storage_change: NDArray[np.float64]
-    extra_stored: NDArray[np.float64]
-    extra_storage_change: NDArray[np.float64]
-    rounding: float
-    face_slope: NDArray[np.float64]
-    drives: Callable[[], NDArray[np.float64]] = field(repr=False)
-    slopes: Callable[[], Any] = field(repr=False)
-
-    @cached_property
-    def drive(self) -> NDArray[np.float64]:
-        """What each entry of a face row is multiplied with, head limited by the face's level, (n_entries,) [m]."""
-        return self.drives()
-
-    @cached_property
-    def jacobian(self) -> Any:
-        """Derivative of the residual by the unknowns, made when it is first asked for."""
-        return self.slopes()
 
 
 # what `Model.face_rows` is made of
@@ -95,57 +45,6 @@ def _alike(one: Any, other: Any) -> bool:
     if one is None or other is None:
         return one is other
     return bool(np.array_equal(one, other, equal_nan=True))
-
-
-_SHARED = 120_000  # faces from which on two threads share them
-Halves = tuple[tuple[tuple[int, int], tuple[int, int]], tuple[tuple[int, int], tuple[int, int]]]
-
-
-@cache
-def _second() -> ThreadPoolExecutor:
-    """The other thread, made once."""
-    return ThreadPoolExecutor(1)
-
-
-def in_halves(work: Callable[[Any, Array], float], halves: Halves, residual: Array) -> float:
-    """Do both halves of some work that adds to residuals, in two threads where that is worth it; returns the sum."""
-    first, second = halves
-    faces = second[1][1]
-    if faces < _SHARED:
-        return work(first, residual) + work(second, residual)
-    other = np.zeros_like(residual)  # by itself whether in a thread or not: the answer is the same
-    if processors() > 1 and worth_sharing(faces):
-        later = _second().submit(work, second, other)
-        absolute = work(first, residual) + later.result()
-    else:
-        absolute = work(first, residual) + work(second, other)
-    residual += other
-    return absolute
-
-
-@dataclass(frozen=True, eq=False)
-class TimeStep:
-    """From where to where a step goes, and the water it begins with.
-
-    Attributes
-    ----------
-    begin, end : float
-        [day]
-    stored : ndarray of float, (2, n_cells)
-        At the start, as `Storage.stored` has it [m³].
-    extra_stored : ndarray of float, (n_extra,)
-        At the start, in extra unknowns of the terms [m³].
-    """
-
-    begin: float
-    end: float
-    stored: NDArray[np.float64]
-    extra_stored: NDArray[np.float64]
-
-    @property
-    def length(self) -> float:
-        """[day]"""
-        return self.end - self.begin
 
 
 class FlowEquations:

@@ -10,8 +10,9 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from inkhorn.flow.balance import Balance
 from inkhorn.flow.carried import Carried
-from inkhorn.flow.equations import Balance, FlowEquations
+from inkhorn.flow.equations import FlowEquations
 from inkhorn.linear import CondensedSystem, LinearSystem, linear_system
 from inkhorn.model.terms import HORIZONTAL, Slope, Term
 from inkhorn.space import tensor_slopes

@@ -9,8 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import ConvergenceError
+from inkhorn.flow.balance import Balance, TimeStep
 from inkhorn.flow.continuation import solved, stuck
-from inkhorn.flow.equations import Balance, FlowEquations, TimeStep
+from inkhorn.flow.equations import FlowEquations
 from inkhorn.flow.newton import Rules
 from inkhorn.flow.record import FlowStep
 from inkhorn.flow.report import NewtonRow, SolverReport

@@ -16,7 +16,8 @@ from numpy.typing import NDArray
 from inkhorn.flow.landing import WAYS, Landing
 
 if TYPE_CHECKING:
-    from inkhorn.flow.equations import Balance, FlowEquations
+    from inkhorn.flow.balance import Balance
+    from inkhorn.flow.equations import FlowEquations
 
 __all__ = ["mended"]
 

@@ -10,7 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import ConvergenceError
-from inkhorn.flow.equations import Balance, FlowEquations
+from inkhorn.flow.balance import Balance
+from inkhorn.flow.equations import FlowEquations
 from inkhorn.flow.landing import WAYS, Landing, Way
 from inkhorn.flow.mending import mended
 from inkhorn.flow.report import NewtonRow

@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
-from inkhorn.flow.equations import FlowEquations, TimeStep
+from inkhorn.flow.balance import TimeStep
+from inkhorn.flow.equations import FlowEquations
 from inkhorn.flow.linearised import FIXED, STORAGE, TENSOR, Before, LinearisedStep
 from inkhorn.flow.quantities import Form, Readings
 from inkhorn.flow.result import FlowResult

@@ -13,9 +13,10 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import ConvergenceError, InkhornWarning, InputError, check_finite, check_positive
+from inkhorn.flow.balance import Balance
 from inkhorn.flow.budget import closing_error
 from inkhorn.flow.continuation import solved, stuck
-from inkhorn.flow.equations import Balance, FlowEquations
+from inkhorn.flow.equations import FlowEquations
 from inkhorn.flow.march import Stepping, joined, march, recorded
 from inkhorn.flow.newton import Rules
 from inkhorn.flow.record import HEADS_TO_BEGIN_WITH, FlowStart, FlowStep, StepStore

@@ -7,7 +7,8 @@ from typing import Any
 
 import numpy as np
 
-from inkhorn.model.placing.plan import Array, Footprint, Index, Plan, Spot, places
+from inkhorn.model.placing.footprints import Footprint
+from inkhorn.model.placing.plan import Array, Index, Plan, Spot, places
 from inkhorn.model.placing.rim import OnRim, along_rim, parts_of
 from inkhorn.model.placing.traced import Traced, concatenated, plain
 from inkhorn.model.terms import (

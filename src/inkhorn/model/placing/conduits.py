@@ -10,7 +10,8 @@ import numpy as np
 
 from inkhorn.conduits.laws import LAMINAR_UP_TO, TURBULENT_FROM, VISCOSITY
 from inkhorn.errors import InputError, did_you_mean, gathering
-from inkhorn.model.placing.plan import Array, Footprint, Index, Plan, Spot, places
+from inkhorn.model.placing.footprints import Footprint
+from inkhorn.model.placing.plan import Array, Index, Plan, Spot, places
 from inkhorn.model.placing.traced import Traced, plain
 from inkhorn.model.terms import ConduitTerm
 from inkhorn.site import Conduit, ConduitSpring, Feature, QuickRecharge, Sinkhole, along_line

@@ -8,7 +8,8 @@ from typing import Any
 import numpy as np
 
 from inkhorn.errors import InputError
-from inkhorn.model.placing.plan import Footprint, Plan
+from inkhorn.model.placing.footprints import Footprint
+from inkhorn.model.placing.plan import Plan
 from inkhorn.model.placing.traced import Traced, plain
 from inkhorn.site import Recharge
 

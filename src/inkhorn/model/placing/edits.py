@@ -12,8 +12,9 @@ from numpy.typing import NDArray
 
 from inkhorn.errors import InkhornWarning, InputError, did_you_mean
 from inkhorn.fields import RandomField
-from inkhorn.model.placing.plan import Index, SiteInputs
+from inkhorn.model.placing.plan import Index
 from inkhorn.model.placing.random_values import RandomValues
+from inkhorn.model.placing.site_inputs import SiteInputs
 from inkhorn.model.placing.targets import Target
 from inkhorn.model.placing.traced import Traced, where
 from inkhorn.model.zones import ZoneMap

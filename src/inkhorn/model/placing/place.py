@@ -22,8 +22,9 @@ from inkhorn.model.placing import (  # each says how its kinds are placed
 from inkhorn.model.placing.barriers import FaceSpot
 from inkhorn.model.placing.edits import CONDUCTIVITY, changed_by, edit_targets
 from inkhorn.model.placing.elevations import ELEVATIONS, with_edited_elevations
-from inkhorn.model.placing.plan import Placing, Plan, SiteInputs, Spot, placings
+from inkhorn.model.placing.plan import Placing, Plan, Spot, placings
 from inkhorn.model.placing.properties import material_arrays
+from inkhorn.model.placing.site_inputs import SiteInputs
 from inkhorn.model.placing.targets import Target
 from inkhorn.model.placing.traced import Traced, concatenated, plain
 from inkhorn.model.terms import Term, placed_fields

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
-from inkhorn.model.placing.plan import SiteInputs
+from inkhorn.model.placing.site_inputs import SiteInputs
 from inkhorn.model.placing.traced import Traced, where
 from inkhorn.site import Material, Property, Site, properties
 from inkhorn.space import Grid

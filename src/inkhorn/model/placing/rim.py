@@ -8,7 +8,8 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from inkhorn.model.placing.plan import Array, Footprint, Index, Plan
+from inkhorn.model.placing.footprints import Footprint
+from inkhorn.model.placing.plan import Array, Index, Plan
 from inkhorn.space import plan_tensor
 
 __all__ = ["OnRim", "along_rim", "parts_of"]

@@ -7,7 +7,8 @@ from typing import Any
 
 import numpy as np
 
-from inkhorn.model.placing.plan import Array, Footprint, Index, Plan, Spot, places
+from inkhorn.model.placing.footprints import Footprint
+from inkhorn.model.placing.plan import Array, Index, Plan, Spot, places
 from inkhorn.model.solutes import HELD, RATE, START, Solute
 from inkhorn.site import HeldConcentration, MassSource, SoluteFeature, StartingPlume, mean_value
 from inkhorn.space import Surface
