@@ -293,7 +293,10 @@ def draw_hydrographs(
         return
     made, flow = drawn.run.levels, drawn.flow
     if made.by_date is None or flow.model.schedule is None:
-        raise InputError("the run is not one through time from a date, so there are no levels in time.")
+        raise InputError(
+            "the run is not one through time from a date, so there are no levels in time. Give the project a table "
+            "[time] with a `start`."
+        )
     known = made.by_date["bore"].unique().tolist()
     for name in bore or []:
         if name not in known:

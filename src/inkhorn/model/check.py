@@ -84,7 +84,8 @@ def _check_placed(model: Model) -> Iterator[Finding]:
         return
     told = {f.name for f in model.site.features if f.geometry == "cells"} if model.site is not None else set()
     part = model.site is not None and bool(model.site.part_of)
-    screened = {p.term.kind for p in placings().values() if p.term and p.term.usual_crossing == "screen"}
+    crossing = {p.term.kind: p.term.usual_crossing for p in placings().values() if p.term}
+    screened = {kind for kind, where in crossing.items() if where == "screen"}
     for row in model.placed.rename(columns={"share outside": "outside"}).itertuples():
         if row.cells == 0 and row.outside > 0.0:
             yield Finding(
@@ -96,11 +97,14 @@ def _check_placed(model: Model) -> Iterator[Finding]:
                 else "Check its place; smaller cells may help.",
             )
         elif row.outside > (0.0 if row.feature in told else 0.2) and not part:
+            over_more = row.measure == "m²" and crossing.get(row.kind) == "top" and row.feature not in told
             yield Finding(
-                "warning",
+                "note" if over_more else "warning",
                 f'{row.outside:.0%} of {row.kind} "{row.feature}" lies outside the cells',
                 f"{model.name}, {row.feature}",
-                "Check its shape or screen, or extend the boundary or the layers.",
+                "Well if it is drawn over more than the site, as land use is."
+                if over_more
+                else "Check its shape or screen, or extend the boundary or the layers.",
             )
 
 
@@ -324,6 +328,9 @@ def _check_points(model: Model) -> Iterator[Finding]:
     surfaces = [("the ground", strata.ground), *((f'the base of "{n.name}"', n.base) for n in strata.layers)]
     reach = 0.5 * shapely.length(shapely.LineString([boundary.bounds[:2], boundary.bounds[2:]]))
     seen: set[int] = set()
+    alike: dict[
+        tuple[bytes, bytes, str], list[tuple[str, PointSurface]]
+    ] = {}  # surfaces through the same places
     for name, surface in surfaces:
         for points in point_surfaces(surface):
             if id(points) in seen:
@@ -347,7 +354,9 @@ def _check_points(model: Model) -> Iterator[Finding]:
                     points.where(int(far[0])),
                     "Check the coordinates, or leave them out.",
                 )
-            yield from _beyond_points(model, name, points)
+            alike.setdefault((points.x.tobytes(), points.y.tobytes(), points.method), []).append(
+                (name, points)
+            )
             miss = np.abs(points.misses())
             if miss.max() > 0.1:
                 yield Finding(
@@ -356,11 +365,13 @@ def _check_points(model: Model) -> Iterator[Finding]:
                     points.where(int(np.argmax(miss))),
                     "As its method has it; linear, natural, cubic and thin-plate surfaces pass through their points.",
                 )
+    for some in alike.values():
+        yield from _beyond_points(model, [name for name, _ in some], [points for _, points in some])
 
 
-def _beyond_points(model: Model, name: str, points: PointSurface) -> Iterator[Finding]:
-    """How much of the site lies beyond the points of a surface, and what it has there."""
-    mesh = model.grid.mesh
+def _beyond_points(model: Model, names: list[str], surfaces: list[PointSurface]) -> Iterator[Finding]:
+    """How much of the site lies beyond the points of surfaces, and what these have there."""
+    mesh, points = model.grid.mesh, surfaces[0]
     some = slice(None, None, max(1, mesh.n_cells // _LOOKED_AT))
     place, area = mesh.centroid[some], mesh.area[some]
     try:
@@ -374,9 +385,10 @@ def _beyond_points(model: Model, name: str, points: PointSurface) -> Iterator[Fi
         away = float(points.tree.query(place[beyond])[0].max())
         yield Finding(
             "note",
-            f"{share:.0%} of the area lies beyond the data points of {name}, up to {away:.3g} m from the nearest",
-            points.name,
-            f"There its method, {points.method}, {POINT_METHODS[points.method].beyond}.",
+            f"{share:.0%} of the area lies beyond the data points of {', '.join(names)}, up to {away:.3g} m from the "
+            "nearest",
+            "; ".join(one.name for one in surfaces),
+            f"There the method, {points.method}, {POINT_METHODS[points.method].beyond}.",
         )
 
 
