@@ -206,6 +206,17 @@ def test_headers_say_units_and_from_where_numbers_count(header, name, unit, coun
     assert split_header(header) == (name, unit, counts)
 
 
+def test_brackets_that_hold_no_unit_are_told(fenwold, command):
+    """Whoever wrote a unit that is not known learns in which the numbers were taken."""
+    path = fenwold / "wells.xlsx"
+    pd.read_excel(path).rename(columns={"Q (m3/h)": "Q (buckets)"}).to_excel(path, index=False)
+    site = fenwold / "site.toml"
+    site.write_text(site.read_text(encoding="utf-8").replace("Q (m3/h)", "Q (buckets)"), encoding="utf-8")
+    code, told, _ = command("check", site)
+    assert code == 0
+    assert '"Q (buckets)" is a name without a unit; its numbers are taken in m^3/day' in told
+
+
 def test_columns_that_differ_in_their_unit_alone_are_both_there(tmp_path):
     (tmp_path / "t.csv").write_text("name,depth (m),depth (ft)\na,3,10\n", encoding="utf-8")
     table = ik.read_table(tmp_path / "t.csv")

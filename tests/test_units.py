@@ -78,6 +78,13 @@ def test_every_kind_knows_its_example_and_scales(share, kind):
     npt.assert_allclose(quantity(f"{value!r} {example}", kind), value * factor, rtol=1e-12)
 
 
+def test_abbreviations_of_the_trade_are_known():
+    npt.assert_allclose(unit_factor("gpm", "flow"), 5.450992968959999, rtol=1e-12)
+    npt.assert_allclose(unit_factor("MGD", "flow"), 3785.411784, rtol=1e-12)
+    npt.assert_allclose(unit_factor("cfs", "flow"), 0.3048**3 * 86400, rtol=1e-12)
+    npt.assert_allclose(quantity("10 gpd/ft^2", "conductivity"), 0.4074583333333333, rtol=1e-9)
+
+
 def test_text_with_a_unit_is_taken_in_python_too():
     """By features, materials, species, meshes, solvers; what is of another kind is refused by name."""
     line, square = shapely.LineString([(0, 0), (100, 0)]), shapely.box(0, 0, 1000, 800)

@@ -108,6 +108,13 @@ _NAME, _BETWEEN = rf"[A-Za-z_µμ%°]{{1,20}}{_POWER}", r"(?:\s{0,3}[·*/]\s{0,3
 _FACTOR = rf"(?:{_NAME}|\({_NAME}(?:{_BETWEEN}{_NAME}){{0,3}}\){_POWER}|1)"
 # names with powers of one digit, multiplied and divided: no more is a unit, and the units library sees nothing else
 _UNIT_TEXT = re.compile(rf"{_FACTOR}(?:{_BETWEEN}{_FACTOR}){{0,7}}")
+_OF_THE_TRADE = (
+    "gpm = gallon / minute",
+    "gpd = gallon / day",
+    "mgd = 1e6 * gallon / day = MGD",
+    "cfs = foot ** 3 / second",
+    "cfd = foot ** 3 / day",
+)
 _LONGEST = 60  # letters of a number with its unit
 
 
@@ -155,10 +162,14 @@ METRES_AND_DAYS = UnitSystem()
 def _registry() -> Any:
     import pint
 
+    made: Any
     try:
-        return pint.UnitRegistry(cache_folder=":auto:")  # parsing its definitions anew takes 0.4 s
+        made = pint.UnitRegistry(cache_folder=":auto:")  # parsing its definitions anew takes 0.4 s
     except OSError:  # no folder to keep a cache in
-        return pint.UnitRegistry(cache_folder=None)
+        made = pint.UnitRegistry(cache_folder=None)
+    for words in _OF_THE_TRADE:
+        made.define(words)
+    return made
 
 
 @cache

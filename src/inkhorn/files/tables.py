@@ -151,6 +151,11 @@ class Table:
                 f'{self.path.name}: the header of "{column}" says that it holds depths below the ground; expected '
                 f"elevations.{instead}"
             )
+        if header.name.endswith(")") and not unit:
+            taken = self.units.unit_of(kind).replace("(", "").replace(")", "").removesuffix("^1")
+            remark = f'"{header.name}" is a name without a unit; its numbers are taken in {taken}'
+            if remark not in self.remarks:
+                self.remarks.append(remark)
         unit = unit or header.unit or self.units.unit_of(kind)
         try:
             factor = unit_factor(unit, kind)
