@@ -235,6 +235,7 @@ groups = ["levels"]
 """
 
 
+@pytest.mark.slow
 def test_a_fit_with_pilot_points_goes_from_file_to_variant(quillmere_folder, tmp_path, command):
     import shutil
 
@@ -441,6 +442,7 @@ def timed_project(first_project):
     return first_project
 
 
+@pytest.mark.slow
 def test_a_fit_goes_through_time_and_goes_on_to_the_same_bits(timed_project, command, monkeypatch):
     from inkhorn.calibration import least_squares
 

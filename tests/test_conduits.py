@@ -193,6 +193,7 @@ def averlow(tmp_path_factory):
     return folder
 
 
+@pytest.mark.slow
 def test_the_example_runs_and_all_that_conduits_carry_is_kept(averlow, command):
     code, out, err = command("run", averlow / "site.toml")
     assert (code, err) == (0, "")
@@ -359,6 +360,7 @@ def test_shares_of_paths_through_conduits_are_those_of_the_budgets(mesh):
         ik.starts_in_conduits(flow, ["spring"])
 
 
+@pytest.mark.slow
 def test_a_project_in_feet_fits_the_walls_of_conduits_to_a_spring(first_project, command):
     """z of the vertices is in the unit of the project; the gauge of a spring is a reading like any other."""
     site_file = first_project / "site.toml"

@@ -12,6 +12,7 @@ import pytest
 EXAMPLES = Path(__file__).parent.parent / "examples"
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     ("name", "said", "pictures"),
     [

@@ -84,6 +84,7 @@ def test_a_local_model_runs_opens_and_agrees_with_its_region(local, command):
     ax.figure.clear()
 
 
+@pytest.mark.slow
 def test_a_pit_in_a_local_model_tells_how_far_it_reaches(local, command):
     """As a variant of the local project; its rim given flows on one side, and what that is off by is said."""
     variants = local.parent / "variants"
@@ -129,6 +130,7 @@ def test_what_no_local_project_can_be_is_refused(local, command, text, words):
     assert not (local.parent / "runs").exists()
 
 
+@pytest.mark.slow
 def test_a_plume_begins_with_that_of_the_region(first_project, command):
     """What the region's run ended with, by the volume that cells share; the run gives back how it was cut."""
     site_file = first_project / "site.toml"

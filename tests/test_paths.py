@@ -151,6 +151,7 @@ def test_wells_and_inflow_at_each_time_of_release_by_its_rates():
     npt.assert_allclose(found.sort_index(), expected, rtol=0.1)
 
 
+@pytest.mark.slow
 def test_zones_ages_and_trajectories(quillmere, tmp_path):
     """Zones grow with time and hold the well; trajectories give the points back; ages need paths followed backward."""
     traced = ik.trace(quillmere, ["hatchery"], backward=True, per_well=60, mark=3652.5)
@@ -263,6 +264,7 @@ through_bores = true
 """
 
 
+@pytest.mark.slow
 def test_a_project_through_time_asks_for_paths_of_every_kind(first_project, command, tmp_path):
     """Wells at two dates with zones, bores, an area, all inflow: files, what is told, pictures by command, films."""
     site = first_project / "site.toml"

@@ -699,6 +699,7 @@ def test_variants_say_only_what_differs(full_project, command):
     assert 'variants/wide.toml, line 10, river.#1: "widht" is not known here. Did you mean "width"' in err
 
 
+@pytest.mark.slow
 def test_a_run_through_time_leaves_levels_budgets_and_what_it_differs_in(full_project, command):
     site, runs = full_project / "site.toml", full_project / "runs"
     dips = pd.DataFrame(
@@ -914,6 +915,7 @@ def test_depths_below_ground_and_below_measuring_points(first_project):
     npt.assert_allclose(site.bores[0].levels, there)
 
 
+@pytest.mark.slow
 def test_a_run_begins_from_heads_and_properties_come_from_places(full_project, command):
     """First heads and a conductivity of scattered points, in their own units; a river by its conductance."""
     points = np.array([(0.0, 0.0), (1000.0, 0.0), (0.0, 1000.0), (1000.0, 1000.0)])

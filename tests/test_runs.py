@@ -185,6 +185,7 @@ def test_records_know_their_begin_their_means_and_what_goes_on_within_terms():
         flow.water_volume()
 
 
+@pytest.mark.slow
 def test_a_run_gives_back_what_it_made(first_project, command, change):
     """Heads, budget, paths, levels of a run and of a fit, to the bit."""
     change(
@@ -267,6 +268,7 @@ def same_heads(one, other) -> bool:
     return bool(a.identical(b))
 
 
+@pytest.mark.slow
 def test_a_failure_late_costs_nothing_that_was_done_early(first_project, command, monkeypatch):
     """A product that fails, and a picture: the others are made, and going on makes what is missing."""
     site, made = first_project / "site.toml", first_project / "runs"
@@ -419,6 +421,7 @@ def test_a_grid_is_written_nowhere_else_and_text_is_never_mathematics(first_proj
     assert [p.name for p in (first_project / "runs").iterdir()] == ["run-_x-001"]
 
 
+@pytest.mark.slow
 def test_who_stops_listening_stops_no_run(first_project):
     done = subprocess.run(
         f"{sys.executable} -m inkhorn run {first_project / 'site.toml'} | head -1; exit ${{PIPESTATUS[0]}}",
@@ -431,6 +434,7 @@ def test_who_stops_listening_stops_no_run(first_project):
     assert (first_project / "runs" / "run-001" / "budget.csv").exists()
 
 
+@pytest.mark.slow
 def test_a_disk_that_fills_up_keeps_what_is_solved(in_time, change, command):
     """Simulated by a limit on the size of files; `ulimit` counts blocks of 1024."""
     change(("steps = 12", "steps = 200"))

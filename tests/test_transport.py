@@ -376,6 +376,7 @@ file = "line.geojson"
 """
 
 
+@pytest.mark.slow
 def test_a_project_asks_for_species_that_decay_into_each_other(first_project, command):
     site = first_project / "site.toml"
     text = site.read_text(encoding="utf-8")

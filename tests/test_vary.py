@@ -73,6 +73,7 @@ def test_the_numbers_of_a_run_do_not_depend_on_how_many_runs_there_are(sampling)
     assert off < (0.06 if sampling == "random" else 0.006)
 
 
+@pytest.mark.slow
 def test_statistics_and_their_standard_errors_are_those_of_the_sample():
     numbers = np.random.default_rng(3)
     means, told = [], []
@@ -140,6 +141,7 @@ def _west():
     return box(0, 0, 100, 200)
 
 
+@pytest.mark.slow
 def test_runs_are_the_same_bits_whoever_makes_them_and_more_may_be_added():
     model = aquifer()
     options = {"maps": [ik.WatchMap(name="levels", layer="sand", limit=13.0)], "seed": 4, "block": 12}
@@ -197,6 +199,7 @@ def test_runs_that_cannot_be_are_kept_with_their_reason_and_the_rest_goes_on():
         ik.vary(model, [worse], [LEVEL], runs=4, workers=0)
 
 
+@pytest.mark.slow
 def test_runs_end_when_what_is_to_settle_has_settled_however_they_are_made():
     model = aquifer()
     settle = ik.Settle("level", 0.05, least=20)

@@ -110,6 +110,7 @@ def varied(first_project):
     return site
 
 
+@pytest.mark.slow
 def test_many_runs_of_a_project_are_told_kept_and_drawn_and_more_are_added(varied, command):
     code, out, err = command("vary", varied, "--workers", 0)
     assert (code, err) == (0, "")
@@ -194,6 +195,7 @@ def _processes():
     return found
 
 
+@pytest.mark.slow
 def test_a_full_disk_ends_the_runs_with_a_word_and_costs_none_that_were_kept(varied, command, monkeypatch):
     monkeypatch.setattr(varying, "_EVERY", 0.0)
     monkeypatch.setattr(varying, "_SHARE", 1e9)
@@ -313,6 +315,7 @@ time = "2020-01-31"
 """
 
 
+@pytest.mark.slow
 def test_runs_through_time_are_watched_at_times_and_dates(varied, command):
     text = varied.read_text(encoding="utf-8")
     head = text[: text.index("[[species]]")].replace('\nconcentration = { salt = "30 mg/l" }', "")
@@ -349,6 +352,7 @@ def test_runs_through_time_are_watched_at_times_and_dates(varied, command):
     assert (first["first-order deviation"] / first["deviation of runs"]).between(0.2, 5.0).all()
 
 
+@pytest.mark.slow
 def test_the_parameters_of_a_fit_are_varied_as_it_left_them(varied, command):
     text = varied.read_text(encoding="utf-8")
     plain = text[: text.index("[[species]]")].replace('\nconcentration = { salt = "30 mg/l" }', "")
@@ -393,6 +397,7 @@ layer = "gravel"
     assert "fit-007" in out + err
 
 
+@pytest.mark.slow
 def test_a_terminal_shows_what_is_watched_as_runs_come_in(varied):
     from rich.console import Console
 

@@ -223,6 +223,7 @@ def test_adjusting_needs_deviations_and_says_what_cannot_be_met():
         Adjusting(VariedSet(model, [wet]), bare)
 
 
+@pytest.mark.slow
 def test_the_parameters_of_a_fit_are_drawn_with_its_covariance():
     model = block(20, 11, 20.0, fed=1e-3)
     bores = [
