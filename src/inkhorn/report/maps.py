@@ -230,12 +230,14 @@ def _covered(grid: Grid) -> tuple[Array, Array, NDArray[np.int64], Callable[[Arr
     rim = np.array([ring.interpolate(s, normalized=True).coords[0][:2] for s in np.linspace(0.0, 1.0, _RIM)])
     x, y = (v.ravel() for v in np.meshgrid(raster.x, raster.y))
     step = float(raster.x[1] - raster.x[0]) if len(raster.x) > 1 else 1.0
-    inner = (raster.home >= 0) & shapely.contains_xy(area.buffer(-0.3 * step), x, y)
+    outline = shapely.Polygon(rim, [hole.coords for hole in area.interiors]).buffer(0.0)
+    clear = 0.55 * max(step, ring.length / _RIM)  # nearer ones would part the rim's own edges
+    inner = (raster.home >= 0) & shapely.contains_xy(outline.buffer(-clear), x, y)
     places = np.column_stack([x, y])[inner]
     points = np.concatenate([rim, places])
     triangles = Delaunay(points - points.mean(axis=0)).simplices
     middle = points[triangles].mean(axis=1)
-    triangles = triangles[shapely.contains_xy(shapely.Polygon(rim).intersection(area), *middle.T)]
+    triangles = triangles[shapely.contains_xy(outline, *middle.T)]
     return places, rim, triangles, lambda values: raster.of(values).ravel()[inner]
 
 
