@@ -2,130 +2,23 @@
 
 from __future__ import annotations
 
-import geopandas as gpd
+from dataclasses import replace
+
 import numpy as np
 import numpy.testing as npt
 import pandas as pd
 import pytest
-import rasterio
-import shapely
 
 import inkhorn as ik
 from inkhorn.files.headers import split_header
 from inkhorn.files.shapes import typed_shape
-
-CRS, EAST, NORTH = "EPSG:25832", 512_000.0, 5_870_000.0
-CORNERS = [(0, 0), (2000, 0), (2300, 900), (1500, 1600), (100, 1300), (0, 0)]
-PROJECT = """
-title = "Fenwold"
-
-[boundary]
-file = "area.shp"
-
-[grid]
-cell = "100 m"
-
-[ground]
-raster = "ground.tif"
-
-[[layer]]
-name = "sand"
-material = "sand"
-base = { under = "ground", points = "boreholes.xlsx", x = "Easting", y = "Northing", z = "Base of sand (m bgl)" }
-
-[[layer]]
-name = "gravel"
-material = "gravel"
-base = { under = "sand", raster = "thickness.tif" }
-
-[material.sand]
-conductivity = "5 m/day"
-
-[material.gravel]
-conductivity = "4e-4 m/s"
-
-[[river]]
-name = { column = "river" }
-file = "water.gpkg"
-table = "rivers"
-stage = { column = ["up [m asl]", "down [m asl]"] }
-bed = { column = "bed (dm)" }
-width = "4 m"
-bed_thickness = "0.5 m"
-bed_conductivity = "1 m/day"
-
-[[recharge]]
-name = { column = "use" }
-file = "landuse.geojson"
-rate = { column = "new water (mm/year)" }
-
-[wells]
-file = "wells.xlsx"
-columns = { name = "Well", x = "E", y = "N", abstraction = "Q (m3/h)", screen_top_depth = "from", screen_bottom_depth = "to (m bgl)" }
-
-[bores]
-file = "bores.csv"
-levels = "levels.csv"
-columns = { name = "Bore", x = "E", y = "N", screen_top = "Top (m asl)", screen_bottom = "Bottom (m asl)", level = "Level", date = "Day" }
-"""  # noqa: E501
-
-
-def on_map(*corners):
-    return [(EAST + x, NORTH + y) for x, y in corners]
-
-
-def ground(x):
-    return 52.0 + 0.002 * x
+from tests.fenwold import EAST, NORTH, WAYS, Placed, ground, write_fenwold
 
 
 @pytest.fixture
 def fenwold(tmp_path):
     """A project of files that others made, none of them for this program."""
-    area = shapely.Polygon(on_map(*CORNERS))
-    gpd.GeoDataFrame({"ID": [1]}, geometry=[area], crs=CRS).to_file(tmp_path / "area.shp")
-    rivers = [
-        shapely.LineString(on_map((0, 650), (900, 700))),
-        shapely.LineString(on_map((900, 700), (1500, 1600))),
-    ]
-    gpd.GeoDataFrame(
-        {
-            "river": ["Wold", "Beck"],
-            "up [m asl]": [49.5, 51.0],
-            "down [m asl]": [48.0, 49.5],
-            "bed (dm)": [470.0, 485.0],
-        },
-        geometry=rivers,
-        crs=CRS,
-    ).to_file(tmp_path / "water.gpkg", layer="rivers")
-    gpd.GeoDataFrame(
-        {"use": ["field", "wood"], "new water (mm/year)": [200, 120]},
-        geometry=[shapely.box(*on_map((-10, -10), (1000, 1700))[0], *on_map((1000, 1700))[0]),
-                  shapely.box(*on_map((1000, -10))[0], *on_map((2400, 1700))[0])],
-        crs=CRS,
-    ).to_file(tmp_path / "landuse.geojson")  # fmt: skip
-    x, y = -100 + 50.0 * (np.arange(52) + 0.5), np.ones((36, 1))
-    for name, z in (("ground", ground(x) * y), ("thickness", (20.0 + 0.001 * x) * y)):
-        with rasterio.open(
-            tmp_path / f"{name}.tif", "w", driver="GTiff", width=52, height=36, count=1, dtype="float64", crs=CRS,
-            transform=rasterio.transform.from_origin(EAST - 100, NORTH + 1700, 50, 50),
-        ) as file:  # fmt: skip
-            file.write(z, 1)
-    places = np.array([(-100, -100), (2400, -100), (2400, 1700), (-100, 1700), (1100, 800)], dtype=float)
-    pd.DataFrame(
-        {"Name": list("ABCDE"), "Easting": EAST + places[:, 0], "Northing": NORTH + places[:, 1],
-         "Base of sand (m bgl)": 9.0 + 0.001 * places[:, 0]}
-    ).to_excel(tmp_path / "boreholes.xlsx", index=False)  # fmt: skip
-    wells = {"Well": ["PW1", "PW2"], "E": [EAST + 1250, EAST + 1550], "N": [NORTH + 450, NORTH + 850]}
-    wells |= {"Q (m3/h)": [12.5, 8.0], "from": [15, 16], "to (m bgl)": [24, 25]}
-    pd.DataFrame(wells).to_excel(tmp_path / "wells.xlsx", index=False)
-    bores = {"Bore": ["P1", "P2"], "E": [EAST + 450, EAST + 1850], "N": [NORTH + 950, NORTH + 250]}
-    bores |= {"Top (m asl)": [46.5, 40.25], "Bottom (m asl)": [45.5, 38.25]}
-    pd.DataFrame(bores).to_csv(tmp_path / "bores.csv", sep=";", decimal=",", index=False)
-    levels = {"Bore": ["P1", "P1", "P2"], "Day": ["1.3.2024", "15.03.2024", "02.12.2024"]}
-    pd.DataFrame(levels | {"Level": [50.12, 50.25, 51.5]}).to_csv(
-        tmp_path / "levels.csv", sep=";", decimal=",", index=False
-    )
-    (tmp_path / "site.toml").write_text(PROJECT, encoding="utf-8")
+    write_fenwold(tmp_path)
     return tmp_path
 
 
@@ -275,3 +168,82 @@ def test_typed_corners_are_closed_where_polygons_are_meant():
         typed_shape([(0, 0), (4, 0), (4, 3)], area, "here")
     with pytest.raises(ik.InputError, match="not valid"):
         typed_shape([(0, 0), (4, 0), (0, 3), (4, 3), (0, 0)], area, "here")
+
+
+# --- the same site, told otherwise ---------------------------------------------------------------------
+
+
+def heads_of(folder, placed, grid=""):
+    """Where cells lie on the site as it was drawn, by layer, their heads, and the levels in wells by name."""
+    folder.mkdir(exist_ok=True)
+    write_fenwold(folder, placed, seed=None if placed == STANDARD else 7)
+    path = folder / "site.toml"
+    text = path.read_text(encoding="utf-8").replace('cell = "100 m"', f'cell = "100 m"{grid}')
+    path.write_text(text, encoding="utf-8")
+    project = ik.read_project(path)
+    flow = ik.solve_flow(ik.place(project.site, project.grid()), closure=1e-12)
+    cells = flow.model.grid.cells
+    there = np.round(placed.back(cells.x, cells.y), 2)
+    order = np.lexsort((there[:, 1], there[:, 0], cells.layer))
+    wells = flow.well_levels().set_index("well")["level [m]"].sort_index()
+    return np.column_stack([cells.layer, there])[order], flow.steps[-1].heads[order], wells
+
+
+STANDARD = Placed()
+
+
+@pytest.mark.parametrize("grid", ["", '\nkind = "split"\nnear = [{ features = ["PW1"], size = "25 m" }]'])
+@pytest.mark.parametrize("way", list(WAYS))
+def test_heads_do_not_depend_on_where_a_site_lies_nor_on_the_order_of_rows(tmp_path, way, grid):
+    """Moved, turned, mirrored, with the rows of every file in another order, every cell has the head it had."""
+    place, heads, levels = heads_of(tmp_path / "one", STANDARD, grid)
+    there, found, wells = heads_of(tmp_path / "other", Placed(way, 431_300.0, 5_612_700.0), grid)
+    npt.assert_allclose(there, place, atol=0.02)
+    npt.assert_allclose(found, heads, atol=2e-7)
+    # on the finer grid a well stands at a corner: its level is that beside one of four cells
+    npt.assert_allclose(wells, levels, atol=0.03 if grid else 2e-7)
+
+
+@pytest.mark.parametrize("angle", [23.0, 61.0])
+def test_a_grid_turned_with_its_site_has_the_same_heads(tmp_path, angle):
+    """Turned by any angle, with rows along the same sides of the site."""
+    turned = Placed()
+    a = np.deg2rad(angle)
+    turned.turn = np.array([[np.cos(a), -np.sin(a)], [np.sin(a), np.cos(a)]])
+    place, heads, levels = heads_of(tmp_path / "one", STANDARD)
+    there, found, wells = heads_of(tmp_path / "other", turned, f"\nrotation = {angle}")
+    was = dict(zip(map(tuple, place), heads, strict=True))
+    moved = {
+        cell: head for cell, head in zip(map(tuple, np.round(there, 1)), found, strict=True) if cell in was
+    }
+    assert len(moved) > 0.99 * len(was)  # of a cell whose centre lies on the boundary rounding decides
+    npt.assert_allclose(list(moved.values()), [was[cell] for cell in moved], atol=0.02)  # rasters do not turn
+    npt.assert_allclose(wells, levels, atol=0.02)
+
+
+def test_wells_may_share_what_one_takes(tmp_path):
+    """Two wells at one place with half the rate each draw down as much as one."""
+    write_fenwold(tmp_path)
+    project = ik.read_project(tmp_path / "site.toml")
+    grid, site = project.grid(), project.site
+    whole = ik.solve_flow(ik.place(site, grid), closure=1e-12)
+    parted = [f for f in site.features if f.name != "PW1"]
+    one = next(f for f in site.features if f.name == "PW1")
+    parted += [replace(one, name=n, abstraction=0.5 * one.abstraction) for n in ("a", "b")]
+    both = ik.solve_flow(ik.place(replace(site, features=tuple(parted)), grid), closure=1e-12)
+    npt.assert_allclose(both.steps[-1].heads, whole.steps[-1].heads, atol=1e-7)
+
+
+def test_what_two_rains_bring_is_what_one_of_both_does(tmp_path):
+    write_fenwold(tmp_path)
+    project = ik.read_project(tmp_path / "site.toml")
+    grid, site = project.grid(), project.site
+    more = [
+        ik.Recharge(name="leak", shape=f.shape, rate=0.25 * f.rate) for f in site.features if f.name == "wood"
+    ]
+    other = [replace(f, rate=1.25 * f.rate) if f.name == "wood" else f for f in site.features]
+    flows = [
+        ik.solve_flow(ik.place(replace(site, features=tuple(features)), grid), closure=1e-12)
+        for features in ([*site.features, *more], other)
+    ]
+    npt.assert_allclose(flows[0].steps[-1].heads, flows[1].steps[-1].heads, atol=1e-7)
