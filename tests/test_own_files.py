@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+import geopandas as gpd
 import numpy as np
 import numpy.testing as npt
 import pandas as pd
@@ -108,6 +109,37 @@ def test_brackets_that_hold_no_unit_are_told(fenwold, command):
     code, told, _ = command("check", site)
     assert code == 0
     assert '"Q (buckets)" is a name without a unit; its numbers are taken in m^3/day' in told
+
+
+def test_feet_of_coordinates_are_those_of_the_map(tmp_path):
+    """Two millionths between feet are half a metre where a survey's coordinates begin far away."""
+    write_fenwold(tmp_path)
+    foot = 1200.0 / 3937.0
+    for name, tables in (("area.shp", [None]), ("water.gpkg", ["rivers"]), ("landuse.geojson", [None])):
+        for layer in tables:
+            shapes = gpd.read_file(tmp_path / name, layer=layer)
+            shapes = shapes.set_geometry(shapes.geometry.affine_transform([1 / foot, 0, 0, 1 / foot, 0, 0]))
+            shapes = shapes.set_crs("EPSG:2263", allow_override=True)
+            shapes.to_file(tmp_path / name, **({"layer": layer} if layer else {}))
+    wells = pd.read_excel(tmp_path / "wells.xlsx")
+    wells["E"], wells["N"] = wells["E"] / foot, wells["N"] / foot
+    wells.rename(columns={"E": "E (ft)", "N": "N [ft]"}).to_excel(tmp_path / "wells.xlsx", index=False)
+    path = tmp_path / "site.toml"
+    text = path.read_text(encoding="utf-8")
+    text = text[: text.index("[bores]")].replace('raster = "ground.tif"', 'elevation = "52 m"')
+    text = (
+        text[: text.index("[[layer]]")]
+        + """
+[[layer]]
+name = "sand"
+material = "sand"
+base = { elevation = "8 m" }
+"""
+        + text[text.index("[material.sand]") :]
+    )
+    path.write_text(text, encoding="utf-8")
+    found = {f.name: f for f in ik.read_project(path).site.features if isinstance(f, ik.Well)}
+    npt.assert_allclose([found["PW1"].x, found["PW1"].y], [EAST + 1250.0, NORTH + 450.0], atol=1e-3)
 
 
 def test_columns_that_differ_in_their_unit_alone_are_both_there(tmp_path):

@@ -77,6 +77,10 @@ class Table:
         """What a column is called here, which may be asked for by its whole header, too."""
         return column if column in self.columns else split_header(column).name
 
+    def header(self, column: str) -> Header:
+        """Return what the header of a column says."""
+        return self.headers[self._named(column)]
+
     def renamed(self, columns: Mapping[str, str]) -> Table:
         """Return the same table with some columns called otherwise: theirs by the name that is expected."""
         theirs = {expected: self._named(named) for expected, named in columns.items()}
@@ -145,7 +149,7 @@ class Table:
             return np.full(len(self), default)
         optional = default is not None
         cells = self.columns[self._named(column)] if optional else self.text(column)
-        header = self.headers[self._named(column)]
+        header = self.header(column)
         if header.counts == "depth" and kind == "elevation":
             raise InputError(
                 f'{self.path.name}: the header of "{column}" says that it holds depths below the ground; expected '

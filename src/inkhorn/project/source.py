@@ -167,7 +167,9 @@ class Source:
         """Read places on the map, from columns in its coordinates or in local ones."""
         if not local and self.crs is not None:  # bare numbers are in the unit of the map
             table = replace(table, units=replace(self.units, length=self.crs.unit))
-        u, v = table.numbers(x, "length"), table.numbers(y, "length")
+        u, v = (
+            table.numbers(axis, "length", unit=self._feet_of_the_map(table, axis, local)) for axis in (x, y)
+        )
         if not local:
             return u, v
         frame = self.asked.local
@@ -178,6 +180,13 @@ class Source:
             )
         c, s = np.cos(np.deg2rad(frame.rotation)), np.sin(np.deg2rad(frame.rotation))
         return frame.origin[0] + c * u - s * v, frame.origin[1] + s * u + c * v
+
+    def _feet_of_the_map(self, table: Table, column: str, local: bool) -> str | None:
+        """Feet in the header of a coordinate are those of the map: of a survey's, 2 m in 1000 km makes a difference."""
+        if local or self.crs is None or not table.has(column):
+            return None
+        feet = table.header(column).unit.lower() in ("ft", "foot", "feet")
+        return self.crs.unit if feet and self.crs.unit == "survey_foot" else None
 
     def shapes(self, part: Any, kinds: tuple[str, ...], *key: Any) -> list[Shape]:
         with self.inputs.reading(part.file) as path:
