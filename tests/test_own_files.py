@@ -279,3 +279,38 @@ def test_what_two_rains_bring_is_what_one_of_both_does(tmp_path):
         for features in ([*site.features, *more], other)
     ]
     npt.assert_allclose(flows[0].steps[-1].heads, flows[1].steps[-1].heads, atol=1e-7)
+
+
+@pytest.mark.parametrize(
+    ("file", "was", "called", "message"),
+    [
+        (
+            "boreholes.xlsx",
+            "Base of sand (m bgl)",
+            "Base of sand (m asl)",
+            "holds elevations; expected depths",
+        ),
+        ("wells.xlsx", "to (m bgl)", "to (m a.s.l.)", "holds elevations; expected depths"),
+        ("levels.csv", "Level", "Level (m below ground)", 'depths below the ground.*Call it "depth"'),
+    ],
+)
+def test_numbers_that_count_the_other_way_are_refused(fenwold, refused, file, was, called, message):
+    path, site = fenwold / file, fenwold / "site.toml"
+    read = {".xlsx": pd.read_excel, ".csv": lambda p: pd.read_csv(p, sep=";", dtype=str)}[path.suffix]
+    table = read(path).rename(columns={was: called})
+    if path.suffix == ".csv":
+        table.to_csv(path, sep=";", index=False)
+    else:
+        table.to_excel(path, index=False)
+    text = site.read_text(encoding="utf-8")
+    assert text.count(f'"{was}"') == 1
+    site.write_text(text.replace(f'"{was}"', f'"{called}"'), encoding="utf-8")
+    refused(site, message)
+
+
+def test_attributes_that_hold_depths_are_no_elevations(fenwold, refused):
+    shapes = gpd.read_file(fenwold / "water.gpkg", layer="rivers").rename(columns={"bed (dm)": "bed (m bgl)"})
+    shapes.to_file(fenwold / "water.gpkg", layer="rivers")
+    site = fenwold / "site.toml"
+    site.write_text(site.read_text(encoding="utf-8").replace("bed (dm)", "bed (m bgl)"), encoding="utf-8")
+    refused(site, r'"bed \(m bgl\)" holds depths by its name; expected elevations')

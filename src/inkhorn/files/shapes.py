@@ -61,7 +61,13 @@ class Shape:
     ) -> float:
         """Return an attribute as a number in metres, days and grams."""
         value = self.attribute(column)
-        unit = unit or split_header(column).unit or None
+        header = split_header(column)
+        if header.counts == "depth" and kind == "elevation":
+            raise InputError(
+                f'{self.source}: "{column}" holds depths by its name; expected elevations. Count them upwards from '
+                "the sea."
+            )
+        unit = unit or header.unit or None
         try:
             if unit and not isinstance(value, str):
                 number = float(value) * unit_factor(unit, kind)

@@ -124,6 +124,7 @@ class Table:
         default: float | None = None,
         unit: str | None = None,
         instead: str = " Count them upwards from the sea.",
+        depths: bool = False,
     ) -> NDArray[np.float64]:
         """Return a column of numbers in metres, days and grams.
 
@@ -139,6 +140,8 @@ class Table:
             Of the numbers; that of the column's header, or of the project, if not given.
         instead : str
             What to do where depths stand for elevations, for the message.
+        depths : bool
+            Whether they count from the ground down.
 
         Raises
         ------
@@ -154,6 +157,11 @@ class Table:
             raise InputError(
                 f'{self.path.name}: the header of "{column}" says that it holds depths below the ground; expected '
                 f"elevations.{instead}"
+            )
+        if header.counts == "elevation" and depths:
+            raise InputError(
+                f'{self.path.name}: the header of "{column}" says that it holds elevations; expected depths, which count '
+                "from the ground down."
             )
         if header.name.endswith(")") and not unit:
             taken = self.units.unit_of(kind).replace("(", "").replace(")", "").removesuffix("^1")

@@ -290,7 +290,9 @@ class FeatureReader:
             return table.numbers(
                 column, "elevation", instead=f' Call it "{column}_depth", which counts from the ground down.'
             )
-        return self.strata.surfaces["ground"].at(x, y) - table.numbers(f"{column}_depth", "length")
+        return self.strata.surfaces["ground"].at(x, y) - table.numbers(
+            f"{column}_depth", "length", depths=True
+        )
 
     def _rates(self, table: Table, wells: list[str], of: list[str]) -> dict[str, dict[str, Series]]:
         """Rates in time by well, from a table of all of them."""

@@ -97,7 +97,16 @@ class FitReader:
             whose = np.array(tried(dips.text, "name"))
             dates = tried(dips.dates, "date")
             by_depth = dips.has("depth") and not dips.has("level")
-            levels = tried(dips.numbers, *(("depth", "length") if by_depth else ("level", "elevation")))
+            levels = (
+                tried(dips.numbers, "depth", "length", depths=True)
+                if by_depth
+                else tried(
+                    dips.numbers,
+                    "level",
+                    "elevation",
+                    instead=' Call it "depth", and give each bore its measuring_point.',
+                )
+            )
             points = tried(table.numbers, "measuring_point", "elevation") if by_depth else None
             spread = tried(dips.numbers, "deviation", "length", default=np.nan)
         x, y = places

@@ -100,7 +100,7 @@ class StrataReader:
         table = self.source.table(part.points, *key, sheet=part.sheet)
         x, y = self.source.on_map(table, part.local, *key, x=part.x, y=part.y)
         z = table.numbers(
-            part.z, kind, instead=' Say under what they lie: under = "ground".' if kind == "elevation" else ""
+            part.z, kind, instead=' Say under what they lie: under = "ground".', depths=part.under is not None
         )
         _, first, group = np.unique(np.column_stack([x, y]), axis=0, return_index=True, return_inverse=True)
         twice = np.flatnonzero(z != z[first][group.ravel()])
