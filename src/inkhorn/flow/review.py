@@ -119,27 +119,25 @@ class _Seen:
             np.maximum.at(highest, a[both], h[b[both]])
             np.maximum.at(highest, b[both], h[a[both]])
             odd = wet & np.isfinite(highest) & (h > highest + tolerance) & (sign * gain <= little)
-            if odd.any():
-                odd &= ~self._as_near()
             for cell in np.flatnonzero(odd).tolist():
+                if self._as_near_a_well(cell):
+                    continue
                 by = float(h[cell] - highest[cell])
                 if by > self.beyond.get(cell, (0.0, ""))[0]:
                     self.beyond[cell] = (by, words)
 
-    def _as_near(self) -> NDArray[np.bool_]:
-        """Cells that lie as near a well as the one it stands in, as at a corner: the lowest may be any of these."""
-        cells, (a, b) = self.model.grid.cells, self.model.grid.faces.cells.T
-        found = np.zeros(len(cells), dtype=bool)
+    def _as_near_a_well(self, cell: int) -> bool:
+        """Whether a cell lies as near a well as that it stands in, as at a corner: the lowest may be any of these."""
+        cells = self.model.grid.cells
         for term in self.model.terms:
             if term.place is None:
                 continue
-            for own, (x, y) in zip(term.cells.tolist(), term.place.tolist(), strict=True):
-                beside = np.concatenate([b[a == own], a[b == own]])
-                around = np.concatenate([b[np.isin(a, beside)], a[np.isin(b, beside)]])  # at corners, too
-                near = np.concatenate([beside, around])
-                away = np.hypot(cells.x[near] - x, cells.y[near] - y)
-                found[near[away <= 1.2 * np.hypot(cells.x[own] - x, cells.y[own] - y)]] = True
-        return found
+            own, (x, y) = term.cells, term.place.T
+            away, least = (np.hypot(cells.x[c] - x, cells.y[c] - y) for c in (cell, own))
+            beside = (own != cell) & (cells.layer[own] == cells.layer[cell])
+            if (beside & (away <= 1.2 * least)).any():
+                return True
+        return False
 
     def _layers(self, step: FlowStep) -> None:
         """What passes through each layer, of what passes through all."""

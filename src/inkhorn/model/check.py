@@ -102,7 +102,7 @@ def _check_placed(model: Model) -> Iterator[Finding]:
                 "note" if over_more else "warning",
                 f'{row.outside:.0%} of {row.kind} "{row.feature}" lies outside the cells',
                 f"{model.name}, {row.feature}",
-                "Well if it is drawn over more than the site, as land use is."
+                "All is well if it is drawn over more than the site, as land use is."
                 if over_more
                 else "Check its shape or screen, or extend the boundary or the layers.",
             )
