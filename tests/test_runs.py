@@ -488,6 +488,25 @@ def test_signals_at_any_moment_harm_nothing_and_lose_nothing(in_time, change, co
             shutil.rmtree(kept)
 
 
+@pytest.mark.skipif(os.name == "nt", reason="signals of POSIX")
+def test_a_signal_while_a_file_is_being_closed_is_one_line(in_time):
+    """What had half closed it cannot close it a second time, as Python tries when it puts it away; nobody need know."""
+    asks = (
+        "import os, signal, sys, h5py\n"
+        "from inkhorn.cli import main\n"
+        "close = h5py.File.close\n"
+        "def closed(self):\n"
+        "    close(self)\n"
+        "    os.kill(os.getpid(), signal.SIGTERM)\n"
+        "h5py.File.close = closed\n"
+        f"sys.argv = ['inkhorn', 'run', {str(in_time)!r}]\n"
+        "main()\n"
+    )
+    done = subprocess.run([sys.executable, "-c", asks], capture_output=True, text=True)
+    assert (done.returncode, done.stderr) == (1, "interrupted; nothing was left half-written\n")
+    assert not list((in_time.parent / "runs").glob(".*"))
+
+
 def test_every_file_of_a_run_is_told(first_project, command):
     """The list that the docs are made of names them all."""
     command("fit", first_project / "site.toml")

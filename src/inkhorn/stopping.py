@@ -27,6 +27,10 @@ def _stop(number: int, frame: Any) -> None:
     raise KeyboardInterrupt
 
 
+def _nothing(lost: Any) -> None:
+    """Say nothing of files that cannot be closed since their closing was interrupted: they are thrown away."""
+
+
 def asked_to_stop() -> bool:
     """Whether the process was asked to stop, though what it met on the way may have made another error of it."""
     return bool(_asked)
@@ -36,7 +40,8 @@ def asked_to_stop() -> bool:
 def stopping_like_ctrl_c() -> Iterator[None]:
     """Let what a batch queue (SIGTERM) or a closed terminal (SIGHUP) sends end the run as Ctrl-C does.
 
-    A signal that the shell has said to ignore, as after ``nohup``, stays ignored.
+    A signal that the shell has said to ignore, as after ``nohup``, stays ignored. The process is to end soon after one
+    that was heeded: what finalizers meet from then on is not told.
     """
     if threading.current_thread() is not threading.main_thread():
         yield
@@ -52,14 +57,14 @@ def stopping_like_ctrl_c() -> Iterator[None]:
         """Ask once more where Python met the first in a place that nothing can be raised from, as a finalizer."""
         if issubclass(lost.exc_type, KeyboardInterrupt):
             threading.Timer(_AGAIN, _thread.interrupt_main).start()
-        else:
+        elif not _asked:
             swallowed(lost)
 
     sys.unraisablehook = asked_again
     try:
         yield
     finally:
-        sys.unraisablehook = swallowed
+        sys.unraisablehook = _nothing if _asked else swallowed
         for number, handler in before.items():
             signal.signal(number, handler)
 
