@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import numpy.testing as npt
 import pytest
@@ -48,6 +50,22 @@ def test_made_up_problems_have_one_answer(seed):
     assert max(f.report.iterations for f in flows) <= 60
     npt.assert_allclose(flows[0].steps[-1].heads, flows[1].steps[-1].heads, atol=1e-6)
     assert abs(flows[0].budget().attrs["closing_error_percent"]) < 1e-5
+
+
+@pytest.mark.parametrize("stiff", [1.0, 1e7])
+@pytest.mark.parametrize("confined", [False, True])
+def test_how_high_a_site_lies_is_no_matter(stiff, confined):
+    """Also where a bed answers to the last figure of a head by more than the closure."""
+    heads = []
+    for lifted in (0.0, 4000.0):
+        model = flow_problem(25, in_time=False, lifted=lifted).model
+        terms = [
+            replace(t, conductance=stiff * t.conductance) if t.kind == "river" else t for t in model.terms
+        ]
+        flow = ik.solve_flow(replace(model, terms=terms, water_table=ik.WaterTable(confined=confined)))
+        assert abs(flow.budget().attrs["closing_error_percent"]) < 1e-3
+        heads.append(flow.steps[-1].heads - lifted)
+    npt.assert_allclose(heads[0], heads[1], atol=1e-6)
 
 
 @pytest.mark.parametrize("seed", range(4))

@@ -205,6 +205,7 @@ def test_a_network_is_eliminated_within_the_column_solver():
 @pytest.mark.parametrize(
     ("change", "message"),
     [
+        ({"conductance": None}, "lake: conductance is not given. Give one number in m²/day, or one for each"),
         ({"conductance": [1.0, 2.0]}, r"lake: conductance has the shape \(2,\); expected one number or"),
         ({"area": [1.0, 2.0, 3.0]}, r"lake: area has the shape \(3,\); expected one number or \(2,\)"),
         ({"crossing": "sideways"}, 'crossing is "sideways"; expected one of'),

@@ -21,6 +21,8 @@ class Balance:
 
     Attributes
     ----------
+    unknowns : ndarray of float, (n_unknowns,)
+        Those that they are evaluated at.
     residual : ndarray of float, (n_unknowns,)
         Inflow less outflow of each cell, then the terms' extra residuals [m³/day]; what a fixed head
         gives or takes is left out, so at those cells the residual is that flow, reversed.
@@ -35,13 +37,14 @@ class Balance:
     extra_stored, extra_storage_change : ndarray of float, (n_extra,)
         Water that extra unknowns of the terms store, and take into storage [m³], [m³/day]; zero when steady.
     rounding : float
-        What rounding alone may add up to in the residuals [m³/day].
+        What rounding of flows across faces alone may add up to in the residuals [m³/day].
     face_slope : ndarray of float, (n_entries of the face rows,)
         Derivative of the flow across each face by the head of each entry, but for what terms carry besides [m²/day].
     drives, slopes : callable
         Make what drives the faces, and the derivative.
     """
 
+    unknowns: NDArray[np.float64]
     residual: NDArray[np.float64]
     face_flow: NDArray[np.float64]
     share: NDArray[np.float64]
@@ -63,6 +66,14 @@ class Balance:
     def jacobian(self) -> Any:
         """Derivative of the residual by the unknowns, made when it is first asked for."""
         return self.slopes()
+
+    @cached_property
+    def unresolved(self) -> NDArray[np.float64]:
+        """What each residual may be since unknowns have sixteen figures, (n_unknowns,) [m³/day].
+
+        A river of 1e6 m²/day at 500 m answers to the last figure of the head by 1e-7 m³/day.
+        """
+        return np.asarray(np.finfo(float).eps * (abs(self.jacobian) @ np.abs(self.unknowns)))
 
 
 @dataclass(frozen=True, eq=False)

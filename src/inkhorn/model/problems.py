@@ -44,7 +44,9 @@ class FlowProblem:
     initial_heads: Array
 
 
-def flow_problem(seed: int, *, mesh: str | None = None, in_time: bool | None = None) -> FlowProblem:
+def flow_problem(
+    seed: int, *, mesh: str | None = None, in_time: bool | None = None, lifted: float = 0.0
+) -> FlowProblem:
     """Make up a problem of flow with a water table and many switches.
 
     One to six layers of uneven surfaces, some with gaps; conductivities over six orders of magnitude; rain; a river
@@ -60,6 +62,8 @@ def flow_problem(seed: int, *, mesh: str | None = None, in_time: bool | None = N
         Drawn if not given.
     in_time : bool, optional
         Whether stresses change over a few periods, from the first heads on; drawn if not given.
+    lifted : float
+        How much higher all of it lies [m].
 
     Returns
     -------
@@ -80,7 +84,7 @@ def flow_problem(seed: int, *, mesh: str | None = None, in_time: bool | None = N
         raise InputError(f'mesh is "{mesh}"; expected one of {list(_MESHES)}.')
     draw = np.random.default_rng([1806, seed])
     kind, timed = _MESHES[draw.integers(3)], bool(draw.random() < 0.3)
-    grid = _grid(draw, kind if mesh is None else mesh)
+    grid = _grid(draw, kind if mesh is None else mesh, lifted)
     horizontal = _conductivity(draw, grid)
     terms = _terms(draw, grid, horizontal)
     ground = grid.cells.top[grid.uppermost][grid.cells.plan_cell]
@@ -138,11 +142,11 @@ def _waves(draw: np.random.Generator, x: Array, y: Array, size: float) -> Array:
     return 0.5 * size * total
 
 
-def _grid(draw: np.random.Generator, kind: str) -> Grid:
+def _grid(draw: np.random.Generator, kind: str, lifted: float) -> Grid:
     """One to six layers below hilly ground; some end somewhere."""
     mesh = _mesh(draw, kind)
     x, y = mesh.x, mesh.y
-    surfaces = [_waves(draw, x, y, float(10.0 ** draw.uniform(-1, 1.3)))]
+    surfaces = [lifted + _waves(draw, x, y, float(10.0 ** draw.uniform(-1, 1.3)))]
     for layer in range(int(draw.integers(1, 7))):
         thick = 10.0 ** draw.uniform(-0.3, 1.6) * np.exp(0.3 * _waves(draw, x, y, 1.0))
         if layer and draw.random() < 0.25:

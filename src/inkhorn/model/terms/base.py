@@ -89,8 +89,8 @@ def _input(over: Over, dimension: str, default: Any, **options: Any) -> Any:
     return field(default=default, metadata={"input": Input(over, dimension, **options)})
 
 
-def entry_input(dimension: str, *, default: Any = 0.0, **options: Any) -> Any:
-    """An array of a term with one value for each entry; see `Input`."""
+def entry_input(dimension: str, *, default: Any = None, **options: Any) -> Any:
+    """An array of a term with one value for each entry, which must be given unless it has a default; see `Input`."""
     return _input("entry", dimension, default, **options)
 
 
@@ -286,6 +286,11 @@ class Term:
         object.__setattr__(self, "feature_index", feature)
         self._check_crossings()
         for name, said in self.declared_inputs().items():
+            if getattr(self, name) is None:
+                raise InputError(
+                    f"{self.kind}: {name} is not given. Give one number{f' in {said.unit}' if said.unit else ''}, or one "
+                    "for each entry."
+                )
             values = self._spread(name, said.over)
             if said.check not in _ENDLESS:
                 _CHECKS[said.check](f"{self.kind}: {name}", values, unit=said.unit)
