@@ -9,6 +9,7 @@ import numpy.testing as npt
 import pandas as pd
 import pytest
 import shapely
+from scipy.integrate import solve_ivp
 
 import inkhorn as ik
 from inkhorn.model import terms
@@ -188,6 +189,93 @@ def test_a_well_in_even_flow(kind):
     # a path that starts just beyond the stagnation point leaves, one before it is taken
     both = [(well[0] + f * stagnation, well[1], -7.0) for f in (0.6, 1.5)]
     assert ik.trace(flow, both, max_time=1e6).ends["end"].tolist() == ["taken by a well", "left by a side"]
+
+
+@pytest.mark.parametrize("kind", ["rectangles", "voronoi"])
+@pytest.mark.parametrize("ratio", [1.0, 4.0])
+@pytest.mark.parametrize("place", [(4.0, 7.0), (12.0, 120.0), (23.0, 31.0)])
+def test_a_well_beside_closed_sides(kind, ratio, place):
+    """Two closed sides at right angles are mirrors: a well and three images (Bear 1979, section 8-10)."""
+    root, rate = 1.0 / np.sqrt(ratio), 600.0
+    places = np.array([(x, y) for x in (place[0], -place[0]) for y in (place[1], -place[1])])
+
+    def drawn(x, y):
+        arms = np.array([x, y]).reshape(2, 1, -1) - places.T[:, :, None]
+        return arms, root * arms[0] ** 2 + arms[1] ** 2 / root
+
+    def head(x, y):
+        return 50.0 + rate / (4 * np.pi * K * root * HEIGHT) * np.log(drawn(x, y)[1]).sum(axis=0)
+
+    def speed(_, at):
+        arms, size = drawn(*at)
+        return -rate / (2 * np.pi * HEIGHT * POROSITY) * (arms / size).sum(axis=1)[:, 0]
+
+    def met(_, at):
+        return np.hypot(at[0] - place[0], at[1] - place[1]) - 0.1
+
+    met.terminal = True
+    sand = ik.Material("sand", K, porosity=POROSITY, anisotropy=ratio)
+    well = ik.Well(
+        name="well", x=place[0], y=place[1], screen_top=0, screen_bottom=-HEIGHT, abstraction=rate, radius=0.1
+    )
+    strata = ik.Strata(ik.ConstantSurface(0.0), [ik.Layer("sand", ik.ConstantSurface(-HEIGHT))])
+    site = ik.Site(SQUARE, strata, materials={"sand": sand}, features=[well])
+    model = replace(
+        ik.place(site, ik.layered(mesh_of(kind), strata)), water_table=ik.WaterTable(confined=True)
+    )
+    rim = rim_of(model.grid, head)
+    free = np.flatnonzero(model.grid.outer_faces.middle.max(axis=1) > SIDE - 1e-6)
+    way = rim.way[free] * np.where(model.grid.outer_faces.middle[free, 0] > SIDE - 1e-6, 1.0, root**2)
+    rim = replace(
+        rim, cells=rim.cells[free], head=rim.head[free], way=way, outer_face=free, crossing="side", feature_index=0 * free
+    )  # fmt: skip
+    flow = ik.solve_flow(replace(model, terms=(*model.terms, rim)))
+    middle = [(place[0] + 60.0, 1e-6), (1e-6, place[1] + 50.0), (place[0] + 70.0, place[1] + 80.0)]
+    paths = ik.trace(flow, [(*at, -7.0) for at in middle], max_time=1e6)
+    assert (paths.ends["feature"] == "well").all()
+    assert paths.points.groupby("path").size().max() < 300
+    exact = [solve_ivp(speed, (0.0, 1e6), at, events=met, rtol=1e-9, atol=1e-9).t[-1] for at in middle[2:]]
+    npt.assert_allclose(paths.ends["travel time [day]"][2:], exact, rtol=0.015)
+    on_sides = paths.points[paths.points["path"] < 2].groupby("path").nth(list(range(4)))
+    assert on_sides[["x [m]", "y [m]"]].min(axis=1).abs().max() < 0.1
+
+
+@pytest.mark.parametrize("outline", [SQUARE, SQUARE.difference(shapely.box(250, 200, 400, 400))])
+def test_no_particle_comes_to_rest_beside_wells(outline):
+    """Where sides are closed that no image serves, as conductivity has a direction, and where fields of wells meet."""
+    mesh = ik.voronoi(outline, cell=15.0)
+    grid = ik.layered(mesh, [0.0, -10.0, -20.0])
+    draw = np.random.default_rng(3)
+    at_sides = np.unique(grid.outer_faces.cell[grid.outer_faces.cell >= mesh.n_cells])
+    wells = draw.choice(at_sides, 6, replace=False)
+    stress = [
+        rain(grid, 1e-3),
+        terms.FixedHeadTerm(cells=np.argsort(mesh.x)[:10], head=5.0),
+        terms.WellTerm(
+            cells=wells, connection=21.0, rate=np.full(6, -1.2e-4 * mesh.area.sum()), feature_index=np.arange(6),
+            feature_names=tuple("abcdef"),
+        ),
+    ]  # fmt: skip
+    ground = 5.0 * np.exp(0.7 * draw.normal(size=grid.n_cells))
+    law = ik.WaterTable(confined=True)
+    model = ik.Model(
+        grid,
+        ground,
+        0.1 * ground,
+        porosity=0.2,
+        terms=stress,
+        anisotropy=5.0,
+        direction=30.0,
+        water_table=law,
+    )
+    flow = ik.solve_flow(model)
+    paths = ik.trace(flow, ik.starts_of_inflow(flow, count=2000), max_time=1e7)
+    ends = paths.ends
+    assert not ends["end"].isin(["time limit", "too many steps", "stagnant"]).any()
+    assert paths.points.groupby("path").size().max() < 1000
+    share = ends.loc[ends["end"] == "taken by a well", "flow [m³/day]"].sum()
+    budget = flow.budget().xs("well")["out [m³/day]"]
+    npt.assert_allclose(share, budget, rtol=0.01)
 
 
 @pytest.mark.parametrize("kind", ["rectangles", "voronoi"])

@@ -16,6 +16,11 @@ from inkhorn.paths.fates import BORE, FLOOR, INSIDE, LIMIT, MANY, RIM, RUNNING, 
 
 _NO_WAY = 1e300
 _ZERO_STEPS = 60  # without moving, after which a particle is pushed a little
+# from a closed side: share of the way to the middle, by what it grows each time, and at most
+_PUSH, _HARDER, _MOST_PUSH = 1e-4, 1.1, 0.3
+# times to and fro through one side, after which a particle is pushed in; share of the height over it, at most; and times
+# after which it has come to rest there, and is pushed as from a closed side
+_TO_AND_FRO, _DEEPEST, _AT_REST = 4, 0.02, 200
 
 
 @njit(cache=True, nogil=True)
@@ -132,6 +137,26 @@ def _outside(corner, t, x, y):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
+def _to_middle(corner, t, x, y, share):  # type: ignore[no-untyped-def]
+    mx = (corner[t, 0, 0] + corner[t, 1, 0] + corner[t, 2, 0]) / 3.0
+    my = (corner[t, 0, 1] + corner[t, 1, 1] + corner[t, 2, 1]) / 3.0
+    return x + share * (mx - x), y + share * (my - y)
+
+
+@njit(cache=True, nogil=True)
+def _pushed_in(corner, t, k, x, y, share):  # type: ignore[no-untyped-def]
+    """A place on a side of a triangle, moved in at right angles by a share of the height over it; or to the middle."""
+    px, py = corner[t, (k + 1) % 3, 0], corner[t, (k + 1) % 3, 1]
+    wx, wy = corner[t, (k + 2) % 3, 0] - px, corner[t, (k + 2) % 3, 1] - py
+    # twice the area over the squared length of the side
+    rise = (wx * (corner[t, k, 1] - py) - wy * (corner[t, k, 0] - px)) / (wx * wx + wy * wy)
+    nx, ny = x - share * rise * wy, y + share * rise * wx
+    if _outside(corner, t, nx, ny)[0] > 0.0:
+        return _to_middle(corner, t, x, y, share)
+    return nx, ny
+
+
+@njit(cache=True, nogil=True)
 def _nearest_bore(x, y, row, around, bore, sign):  # type: ignore[no-untyped-def]
     """How far off the nearest bore is; and of those that take water up the wall of the nearest, and which it is."""
     first, gap, which = _NO_WAY, _NO_WAY, -1
@@ -220,7 +245,8 @@ def follow(  # type: ignore[no-untyped-def]
             continue
         t, k = triangle[p], layer[p]
         px, py, z = x[p], y[p], zeta[p]
-        at_once = 0
+        at_once, push = 0, _PUSH
+        before, to_and_fro = -1, 0
         while True:
             cell = number[k, plan[t]]
             if keep and written >= room:
@@ -274,12 +300,12 @@ def follow(  # type: ignore[no-untyped-def]
                 speed = math.hypot(u, v)
                 reach, ray = _NO_WAY, -1
                 for i in range(3):
-                    if i == entered[p]:
-                        continue
                     ex, ey = corner[t, (i + 1) % 3, 0], corner[t, (i + 1) % 3, 1]
                     wx, wy = corner[t, (i + 2) % 3, 0] - ex, corner[t, (i + 2) % 3, 1] - ey
                     towards = u * wy - v * wx
-                    if towards <= 1e-14 * speed * (abs(wx) + abs(wy)):
+                    # back where it came from only beside wells, as the flow through a side is the same on both
+                    least = 1e-6 if i == entered[p] else 1e-14
+                    if towards <= least * speed * (abs(wx) + abs(wy)):
                         continue
                     s = max((ex - px) * wy - (ey - py) * wx, 0.0) / towards
                     if s < reach:
@@ -333,10 +359,7 @@ def follow(  # type: ignore[no-untyped-def]
             else:
                 at_once += 1
                 if at_once > _ZERO_STEPS:  # round a corner where triangles meet
-                    mx = (corner[t, 0, 0] + corner[t, 1, 0] + corner[t, 2, 0]) / 3.0
-                    my = (corner[t, 0, 1] + corner[t, 1, 1] + corner[t, 2, 1]) / 3.0
-                    px += 1e-7 * (mx - px)
-                    py += 1e-7 * (my - py)
+                    px, py = _to_middle(corner, t, px, py, 1e-7)
                     at_once = 0
                     entered[p] = -1
                     if count[p] > 100 * _ZERO_STEPS and passed <= 0.0:
@@ -392,15 +415,21 @@ def follow(  # type: ignore[no-untyped-def]
             # closed: only rounding, or the flow around a well, leads there
             if other < 0 or number[k, plan[other]] < 0:
                 if row >= 0:
-                    mx = (corner[t, 0, 0] + corner[t, 1, 0] + corner[t, 2, 0]) / 3.0
-                    my = (corner[t, 0, 1] + corner[t, 1, 1] + corner[t, 2, 1]) / 3.0
-                    px += 1e-4 * (mx - px)
-                    py += 1e-4 * (my - py)
+                    px, py = _to_middle(corner, t, px, py, push)
+                    push = min(_HARDER * push, _MOST_PUSH)
                     entered[p] = -1
                     continue
                 status[p] = STILL
                 break
             entered[p] = back[t, side]
-            t = other
+            to_and_fro = to_and_fro + 1 if other == before else 0
+            before, t = t, other
+            if to_and_fro == 0:
+                push = _PUSH
+            elif to_and_fro > _TO_AND_FRO:
+                # the flow of either side leads to the other: it goes along between them, in larger and larger steps
+                px, py = _pushed_in(corner, t, entered[p], px, py, push)
+                push = min(_HARDER * push, _DEEPEST if to_and_fro < _AT_REST else _MOST_PUSH)
+                entered[p] = -1
         layer[p], triangle[p], x[p], y[p], zeta[p] = k, t, px, py, z
     return written, last

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
 from inkhorn.flow import FlowResult, FlowStep, NetworkPassing, network_of
-from inkhorn.paths.near_wells import Bore, NearWells
+from inkhorn.paths.near_wells import Bore, NearWells, Sources
 from inkhorn.paths.within import Within
 from inkhorn.space import Fans, fans_of
 from inkhorn.space.merged import MergedMesh, pairs_once
@@ -66,7 +66,9 @@ class Field:
     near : ndarray of int, (n_prisms,)
         Position in `around`, -1 away from wells.
     around : ndarray of int, (n, k)
-        Wells, by their number in `bore`, whose radial flow comes on top of `value`; -1 for none.
+        Of `sources`, whose radial flow comes on top of `value`; -1 for none.
+    sources : Sources
+        Wells as `bore` has them, then their images in closed sides.
     bore : Bore
         Screens of wells.
     through : mapping of str to Passage
@@ -86,6 +88,7 @@ class Field:
     given: Array
     near: Index
     around: Index
+    sources: Sources
     bore: Bore
     through: Mapping[str, Passage]
     takers: Passage
@@ -382,7 +385,7 @@ class VelocityMaker:
         taken += np.bincount(inside.at, np.maximum(-inside.flow, 0.0), grid.n_cells) / area
         given += np.bincount(inside.at, np.maximum(inside.flow, 0.0), grid.n_cells) / area
         near = self.near_wells.around(bore)
-        value, slope = self._in_plan(step, through["side"], low - high, (*near, bore))
+        value, slope = self._in_plan(step, through["side"], low - high, near)
         return Field(
             value, slope, low, high, np.maximum(begins, 1e-12), np.maximum(ends, 1e-12), self.pores, taken, given,
             *near, bore, through, Passage(*(np.concatenate(v) for v in zip(*takers, strict=True))),
@@ -402,7 +405,11 @@ class VelocityMaker:
         return self._in_plan(step, self.passages(step)["side"], np.zeros(self.number.shape))
 
     def _in_plan(
-        self, step: FlowStep, side: Passage, divergence: Array, wells: tuple[Index, Index, Bore] | None = None
+        self,
+        step: FlowStep,
+        side: Passage,
+        divergence: Array,
+        wells: tuple[Index, Index, Sources] | None = None,
     ) -> tuple[Array, Array]:
         """The same, with what each cell gives more than it gets; without the radial flow of wells, if these are told."""
         fans, n_layers = self.fans, len(self.number)
@@ -414,8 +421,8 @@ class VelocityMaker:
             mine = slice(k * len(fans), (k + 1) * len(fans))
             outer = np.where(present[:, None], self._outer(k, step, side), 0.0)
             if wells is not None:
-                near, around, bore = wells
-                self.near_wells.take_from(outer, near[mine], around, bore)
+                near, around, sources = wells
+                self.near_wells.take_from(outer, near[mine], around, sources)
             flux = self._layers[k][0].fluxes(outer, divergence[k][fans.cell])
             half = 0.5 / fans.area
             slope[mine] = np.where(present, half * flux.sum(axis=1), 0.0)

@@ -120,8 +120,7 @@ class Tracer:
             lost = np.zeros(len(lost))
         elif self.partly_taken == "end":
             stop, lost = stop | (lost > 0.0), np.zeros(len(lost))
-        bores = self._bores(field)
-        args = (field, begin, rate, lost, stop, bores, self.maker.open_rim(field))
+        args = (field, begin, rate, lost, stop, self._sources(field), self.maker.open_rim(field))
         network = None if self.pipes is None else self.maker.network(window.step)
         cells, fans = self.maker.grid.cells, self.maker.fans
         new = np.flatnonzero(running & ~self.begun)
@@ -144,15 +143,11 @@ class Tracer:
             else:
                 break
 
-    def _bores(self, field: Field) -> Array:
-        bore = field.bore
-        cosine, sine, ratio = self.maker.near_wells.ellipses(bore)
-        origin = self.maker.fans.origin
-        return np.column_stack(
-            [
-                bore.x - origin[0], bore.y - origin[1], bore.flow / (2.0 * np.pi), bore.radius, cosine, sine, ratio,
-            ]
-        ).reshape(-1, 7)  # fmt: skip
+    def _sources(self, field: Field) -> Array:
+        """Wells and their images as the kernel has them, (n, 7)."""
+        one, origin = field.sources, self.maker.fans.origin
+        moved = one._replace(x=one.x - origin[0], y=one.y - origin[1], flow=one.flow / (2.0 * np.pi))
+        return np.column_stack(moved).reshape(-1, 7)
 
     def _first_points(self, who: Index, field: Field | None, height: Array) -> None:
         """Put down where some particles begin; at what speed, if that is known."""
@@ -220,7 +215,7 @@ class Tracer:
 
         follow: Any = _kernels.follow
 
-        field, begin, rate, lost, stop, bores, open_rim = args
+        field, begin, rate, lost, stop, sources, open_rim = args
         maker, p = self.maker, self.particles
         room = _POINTS if self.keep else 8
         out = (
@@ -235,7 +230,7 @@ class Tracer:
                 at, until, window.begin, window.end, self.sign, self.mark, _CROSSINGS, *p.arrays(), fans.corner,
                 fans.cell, fans.beyond, fans.back, fans.rim, maker.number, maker.above, maker.below, open_rim,
                 field.value, field.slope, field.low, field.high, begin, rate, self.pores, lost, stop, field.near,
-                field.around, bores, cells.bottom, cells.top, self.moisture, *out, self.keep,
+                field.around, sources, cells.bottom, cells.top, self.moisture, *out, self.keep,
             )  # fmt: skip
             if written:
                 yield tuple(v[:written].copy() for v in out)
