@@ -11,6 +11,7 @@ import pytest
 import inkhorn as ik
 from inkhorn.flow import FlowEquations
 from inkhorn.model import flow_problem
+from inkhorn.units import KINDS
 from tests.conftest import rain
 
 
@@ -66,6 +67,34 @@ def test_how_high_a_site_lies_is_no_matter(stiff, confined):
         assert abs(flow.budget().attrs["closing_error_percent"]) < 1e-3
         heads.append(flow.steps[-1].heads - lifted)
     npt.assert_allclose(heads[0], heads[1], atol=1e-6)
+
+
+@pytest.mark.parametrize("confined", [False, True])
+def test_a_box_of_sand_is_as_the_field(confined):
+    """All lengths by a hundredth, and times as they are: heads by a hundredth, whatever is in the model."""
+    heads = []
+    for size in (1.0, 0.01):
+        mesh = ik.rectangles((0, 0, 900 * size, 500 * size), cell=25 * size)
+        ground = size * (4.0 + np.sin(mesh.x / size / 200))
+        grid = ik.layered(mesh, [ground, ground - 3 * size, -2 * size])
+        up = np.arange(mesh.n_cells)
+        field = [
+            ik.terms.RechargeTerm(cells=up, rate=2e-3, area=625.0),
+            ik.terms.RiverTerm(cells=up[:60], conductance=30.0, stage=2.0, bed=1.5),
+            ik.terms.DrainTerm(cells=up[300:330], conductance=5.0, level=2.5),
+            ik.terms.EvapotranspirationTerm(
+                cells=up, rate=1e-3, area=625.0, surface=ground / size, depth=2.0
+            ),
+            ik.terms.WellTerm(cells=[1100], connection=6.0, rate=-40.0, lowest_level=-1.0),
+        ]
+        terms = [
+            replace(t, **{k: size ** KINDS[v.dimension].length * getattr(t, k) for k, v in t.declared_inputs().items()})
+            for t in field
+        ]  # fmt: skip
+        law = ik.WaterTable(confined=confined)
+        flow = ik.solve_flow(ik.Model(grid, 5.0 * size, 0.5 * size, terms=terms, water_table=law))
+        heads.append(flow.steps[-1].heads / size)
+    npt.assert_allclose(heads[0], heads[1], atol=1e-4)  # cells above 1 m bend over a length of their own
 
 
 @pytest.mark.parametrize("seed", range(4))

@@ -26,7 +26,8 @@ from inkhorn.space import Cells
 
 __all__ = ["CollectorTerm", "WellTerm"]
 
-_LAST = 0.5  # m above the lowest level over which a well takes less and less
+# m above the lowest level over which a well takes less and less, and share of the height of its cells where that is less
+_LAST, _LAST_SHARE = 0.5, 0.1
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -46,9 +47,9 @@ class WellTerm(Term):
     rate : array_like of float, () or (n_features,)
         Positive into the aquifer, negative for abstraction [m³/day].
     lowest_level : array_like of float, () or (n_features,)
-        Below which the water in the well cannot be drawn [m]: what a well takes out becomes less over
-        the last half metre above it, smoothly to nothing. Of minus infinity it is the bottom of the lowest cell; but
-        where all cells count as full there is then no end.
+        Below which the water in the well cannot be drawn [m]: what a well takes out becomes less over the last half metre
+        above it (over a tenth of the height of its cells, if that is less), smoothly to nothing. Of minus infinity it is
+        the bottom of the lowest cell; but where all cells count as full there is then no end.
     well_loss : array_like of float, () or (n_features,)
         Fall of the level inside the well beyond the screen, over the square of the rate [day²/m⁵].
     casing_area : array_like of float, () or (n_features,)
@@ -148,6 +149,13 @@ class WellTerm(Term):
         np.minimum.at(base, self.feature_index, self._screen(moment.cells)[0])
         return np.where(np.isfinite(self.lowest_level), self.lowest_level, base)
 
+    def _last(self, moment: Moment) -> NDArray[np.float64]:
+        """Above the lowest level, the height over which each well takes less and less [m]."""
+        low, high = np.full(self.n_extra, np.inf), np.full(self.n_extra, -np.inf)
+        np.minimum.at(low, self.feature_index, moment.cells.bottom[self.cells])
+        np.maximum.at(high, self.feature_index, moment.cells.top[self.cells])
+        return np.minimum(_LAST, _LAST_SHARE * (high - low))
+
     def seen(self, moment: Moment, flow: NDArray[np.float64]) -> Mapping[str, NDArray[np.float64]]:
         less = np.bincount(self.feature_index, flow, len(self.feature_names)) - self.rate
         told = (self.rate < 0.0) & (less > 1e-6 * np.abs(self.rate))
@@ -155,12 +163,13 @@ class WellTerm(Term):
 
     def taken_share(self, moment: Moment) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """Return the share of its rate that each well gets at its level, and its slope [-], [1/m]."""
-        depth = moment.extra_unknowns - self.well_loss * self.rate**2 - self._lowest(moment)
-        t = np.clip(depth / _LAST, 0.0, 1.0)
-        short = (self.rate < 0) & (t < 1.0)
-        return np.where(short, t * t * (3.0 - 2.0 * t), 1.0), np.where(
-            short, 6.0 * t * (1.0 - t) / _LAST, 0.0
+        depth, last = (
+            moment.extra_unknowns - self.well_loss * self.rate**2 - self._lowest(moment),
+            self._last(moment),
         )
+        t = np.clip(depth / last, 0.0, 1.0)
+        short = (self.rate < 0) & (t < 1.0)
+        return np.where(short, t * t * (3.0 - 2.0 * t), 1.0), np.where(short, 6.0 * t * (1.0 - t) / last, 0.0)
 
     def settled(self, moment: Moment) -> NDArray[np.float64]:
         """Return the levels at which the screens give what the wells take, for the heads as they are.
