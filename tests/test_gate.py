@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import os
+import re
 import subprocess
 import sys
 
@@ -371,6 +372,12 @@ def test_results_come_in_the_units_asked_for(first_project, command):
     flow = ik.open_run(folder).flow
     assert code == 0
     assert "out [l/s]" in out
+    placed = flow.model.placed.set_index("feature")
+    told = pd.read_csv(folder / "placed.csv").set_index("feature")
+    for k in ("values", "note"):  # m only where it is part of another unit
+        assert not [words for words in told[k].dropna() if re.search(r"\d m(³/day)?\b(?!²|/)", words)]
+    lines = told["measure"] == "ft"
+    npt.assert_allclose(told.loc[lines, "met"] * 0.3048, placed.loc[told.index[lines], "met"])
     table = pd.read_csv(folder / "budget.csv").set_index("term")
     npt.assert_allclose(table["out [l/s]"], flow.budget()["out [m³/day]"] / 86.4)
     with xr.open_dataset(folder / "heads.nc", engine="h5netcdf") as data:

@@ -18,6 +18,13 @@ if TYPE_CHECKING:
 __all__ = ["UnitChoice", "in_units"]
 
 _IN_BRACKETS = re.compile(r"\[([^\[\]]+)\]")
+_KEPT = re.compile(
+    r'"[^"]*"|\[[^\[\]]*\]|\([^()]*\.\w+[^()]*\)'
+)  # what people call things, and where they stand
+_NUMBER = r"-?\d[\d,]*(?:\.\d+)?(?:e[-+]?\d+)?"
+_UNIT = "m³/day|m²/day|m/day|m³|m²|m"
+_SAID = re.compile(rf"(?<![\w.,-])({_NUMBER})( to {_NUMBER})? ({_UNIT})(?![\w/²³^-])|\bin ({_UNIT})(?=[:,.])")
+_SENTENCES = {"values", "note", "remark", "what"}  # columns that may hold them
 _POWERS = {1: "", 2: "²", 3: "³"}
 T = TypeVar("T")
 
@@ -92,9 +99,11 @@ class UnitChoice:
         return self.of(found[1])[1] if found else 1.0
 
     def table(self, frame: pd.DataFrame) -> pd.DataFrame:
-        """Return a table whose numbers are in these units, by the units in the names of its columns."""
+        """Return a table in these units: its numbers by the units in the names of columns, and its sentences."""
         factors = {name: self.factor(str(name)) for name in frame.columns if frame[name].dtype.kind in "fi"}
         changed = {name: frame[name] * factor for name, factor in factors.items() if factor != 1.0}
+        for name in _SENTENCES.intersection(frame.columns) if self.units else ():
+            changed[name] = [self.words(v) if isinstance(v, str) else v for v in frame[name]]
         made = frame.assign(**changed) if changed else frame
         made = made.rename(
             columns=lambda name: self.label(str(name)) if factors.get(name, 1.0) != 1.0 else name
@@ -102,12 +111,37 @@ class UnitChoice:
         made.attrs = dict(frame.attrs)
         return made
 
-    def by_row(self, frame: pd.DataFrame, value: str, unit: str) -> pd.DataFrame:
-        """Return a table with a column of numbers whose unit begins the text of another column."""
-        parts = [str(words).partition(" ") for words in frame[unit]]
+    def by_row(self, frame: pd.DataFrame, unit: str, *values: str) -> pd.DataFrame:
+        """Return a table with columns of numbers whose unit begins the text of another column, if there is any."""
+        parts = [(words if isinstance(words, str) else "").partition(" ") for words in frame[unit]]
         found = [self.of(first) if first else ("", 1.0) for first, _, _ in parts]
         words = [f"{new}{blank}{rest}" for (new, _), (_, blank, rest) in zip(found, parts, strict=True)]
-        return frame.assign(**{value: frame[value] * [factor for _, factor in found], unit: words})
+        factors = [factor for _, factor in found]
+        return frame.assign(**{unit: words, **{value: frame[value] * factors for value in values}})
+
+    def words(self, text: str) -> str:
+        """Return a sentence with its numbers in these units, but for what stands in quotes or names a place.
+
+        >>> UnitChoice(["ft"]).words('up to 839 m from the nearest of "20 m grid"')
+        'up to 2,753 ft from the nearest of "20 m grid"'
+        """
+        if not self.units:
+            return text
+        parts, end = list[str](), 0
+        for kept in _KEPT.finditer(text):
+            parts += [_SAID.sub(self._changed, text[end : kept.start()]), kept[0]]
+            end = kept.end()
+        return "".join([*parts, _SAID.sub(self._changed, text[end:])])
+
+    def _changed(self, said: re.Match[str]) -> str:
+        number, other, unit, alone = said.groups()
+        if alone:
+            return f"in {self.of(alone)[0]}"
+        new, factor = self.of(unit)
+        if factor == 1.0:
+            return said[0]
+        numbers = [_rounded(one, factor) for one in (number, (other or "").removeprefix(" to ")) if one]
+        return f"{' to '.join(numbers)} {new}"
 
     def array(self, data: xr.DataArray) -> xr.DataArray:
         """Return a labelled array in these units, by its attribute and those of its coordinates."""
@@ -120,6 +154,14 @@ class UnitChoice:
                     {name: (place.dims, place.to_numpy() * factor, {**place.attrs, "units": unit})}
                 )
         return made
+
+
+def _rounded(number: str, factor: float) -> str:
+    """A number in another unit, by as many figures as it has, and no fewer than three."""
+    figures = len(number.partition("e")[0].replace(",", "").replace(".", "").lstrip("-0"))
+    value = factor * float(number.replace(",", ""))
+    text = f"{value:.{max(figures, 3)}g}"
+    return f"{value:,.0f}" if abs(value) >= 1000.0 and "e" not in number else text
 
 
 def in_units(result: T, *units: str) -> T:

@@ -61,7 +61,7 @@ def demo(
     say(repr(project.site))
     with telling() as told:
         run_folder, result = fit_project(project, None, told)
-    table = parameters_for_people(result.summary(), "fitted")
+    table = parameters_for_people(result.summary(), "fitted", project.shown_in)
     known = truth(folder)
     table["truth"] = [known.get(n.removeprefix("conductivity of "), float("nan")) for n in table["parameter"]]
     print_table(table, "Parameters, beside the truth that the levels were made with")

@@ -58,14 +58,10 @@ def _layers_for_people(grid: Grid, units: UnitChoice) -> pd.DataFrame:
 
 def _met_for_people(placed: pd.DataFrame, units: UnitChoice) -> pd.DataFrame:
     """Lengths and areas as drawn and as met."""
-    some = placed[placed["measure"].fillna("") != ""]
-    drawn, met = (units.by_row(some, k, "measure") for k in ("drawn", "met"))
+    some = units.by_row(placed[placed["measure"].fillna("") != ""], "measure", "drawn", "met")
     off = [f"{share:+.1%}" if abs(share) >= 5e-4 else "-" for share in some["met"] / some["drawn"] - 1.0]
-    return (
-        some[["feature", "kind"]]
-        .assign(drawn=drawn["drawn"], met=met["met"], unit=drawn["measure"])
-        .assign(difference=off)
-    )
+    own = ["feature", "kind", "drawn", "met", "measure"]
+    return some[own].rename(columns={"measure": "unit"}).assign(difference=off)
 
 
 def _print_periods(periods: pd.DataFrame) -> None:
@@ -118,16 +114,18 @@ def check(
         shares = [f"{share:.1%}" if share else "-" for share in model.placed["share outside"]]
         table = model.placed.assign(**{"share outside": shares})
         own = ["values", "water", "drawn", "met", "measure"]
-        print_table(project.shown_in.by_row(table.drop(columns=own), "total", "unit"), "What landed where")
+        landed = project.shown_in.by_row(table.drop(columns=own), "unit", "total")
+        print_table(landed, "What landed where", project.shown_in)
         print_table(_met_for_people(model.placed, project.shown_in), "How lines and areas were met")
         arrived = table.loc[table["values"].fillna("") != "", ["feature", "values", "water"]]
-        print_table(arrived, "What arrived at the cells, least to greatest, and what its water does")
+        title = "What arrived at the cells, least to greatest, and what its water does"
+        print_table(arrived, title, project.shown_in)
     if model.schedule is not None:
         _print_periods(model.schedule.table(dict(model.inputs_in_time)))
     if len(findings):
         say("Findings")
         for finding in findings:
-            say(f" {finding}", asked=finding.severity != "note")
+            say(f" {project.shown_in.words(str(finding))}", asked=finding.severity != "note")
     else:
         say("The check found nothing to complain of.")
     if findings.errors:
@@ -206,7 +204,7 @@ def fit(
         return
     with telling() as told:
         folder, result = fit_project(project, out, told, grid=grid, go_on=go_on, of=of, keep_as=keep_as)
-    table = parameters_for_people(result.summary(), "fitted")
+    table = parameters_for_people(result.summary(), "fitted", project.shown_in)
     print_table(shortened(table), f"Parameters{of_all(table)}")
     end_of(folder, told)
 

@@ -110,7 +110,8 @@ def print_table(frame: pd.DataFrame, title: str, units: UnitChoice | None = None
     notes = list[tuple[str, str]]()
     if "note" in plain.columns[1:]:
         said = zip(plain.iloc[:, 0], plain["note"], strict=True)
-        notes = [(str(name), note) for name, note in said if isinstance(note, str) and note.strip()]
+        told = [(str(name), note) for name, note in said if isinstance(note, str) and note.strip()]
+        notes = list(dict.fromkeys(told))
         plain = plain.drop(columns="note")
     for name in plain.columns:
         number = plain[name].dtype.kind in "fi"
@@ -311,8 +312,10 @@ def show_warning(message: Any, category: type[Warning], *place: Any, **more: Any
         say(f"{category.__name__}: {message}", error=True)
 
 
-def parameters_for_people(table: pd.DataFrame, value: str) -> pd.DataFrame:
+def parameters_for_people(table: pd.DataFrame, value: str, units: UnitChoice) -> pd.DataFrame:
     """The table of parameters, short enough for a terminal."""
+    numbers = [name for name in ("start", value, "lower 95 %", "upper 95 %") if name in table]
+    table = units.by_row(table, "unit", *numbers)
     known = table.reindex(columns=["lower 95 %", "upper 95 %"])
     limits = [
         "" if low != low else f"{shown(low)} to {shown(high)}"

@@ -145,7 +145,8 @@ class FlowProduct(Product[FlowResult]):
         model = flow.model
         write_flow(flow, file("heads"), units)
         if model.placed is not None:
-            write_table(units.by_row(model.placed, "total", "unit"), file("placed"))
+            landed = units.by_row(units.by_row(model.placed, "unit", "total"), "measure", "drawn", "met")
+            write_table(landed, file("placed"), units)
         write_table(flow.budget(), file("budget"), units)
         write_table(flow.budget(by="feature"), file("budget by feature"), units)
         write_table(flow.well_levels(), file("well levels"), units)
@@ -236,6 +237,6 @@ def write_findings(before: Findings, work: Work) -> None:
     answer = work.flow.findings()
     both = {"before solving": before.table(), "in the answer": answer.table()}
     table = pd.concat(both, names=["found"]).reset_index("found")
-    write_table(table, work.folder.file("findings"))
+    write_table(table, work.folder.file("findings"), work.project.shown_in)
     for line in answer.lines():
         work.journal.tell(line)

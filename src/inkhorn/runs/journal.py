@@ -25,6 +25,8 @@ class Journal:
         Gets each line.
     progress : callable
         Gets what is being done, and its share from 0 to 1 (None while that is not known).
+    words : callable
+        Puts what is said into the units that results are told in.
 
     Attributes
     ----------
@@ -34,12 +36,14 @@ class Journal:
 
     say: Callable[[str], None] = lambda line: None
     progress: Progress = lambda words, share: None
+    words: Callable[[str], str] = lambda line: line
     lines: list[str] = field(default_factory=list)
     problems: list[str] = field(default_factory=list)
     _log: Path | None = field(default=None, init=False, repr=False)
 
     def tell(self, line: str) -> None:
         """Say a line and write it down."""
+        line = self.words(line)
         self.lines.append(line)
         self._write(line + "\n")
         self.say(line)

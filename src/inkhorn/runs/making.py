@@ -51,6 +51,7 @@ class _Making:
     ) -> None:
         self.kind, self.project, self.grid = kind, project, project.grid_name(grid)
         self.journal = journal or Journal()
+        self.journal.words = project.shown_in.words
         self.parent = out or project.runs_folder
         self.before = None if go_on is None else _to_go_on_from(go_on, kind)
         named = grid or project.inputs.as_run.get("grid")
@@ -380,7 +381,7 @@ def vary_project(
         folder.file("runs")
         product.write(work, plan, ensemble)
         folder.finished(key, digest)
-        write_table(making.found.table(), folder.file("findings"))
+        write_table(making.found.table(), folder.file("findings"), project.shown_in)
         with making.not_drawn("the pictures of many runs"):
             making.draw(product.draw(work, plan, ensemble), project.shown_in)
     return folder.path, ensemble
