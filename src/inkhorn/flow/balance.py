@@ -67,6 +67,12 @@ class Balance:
         """Derivative of the residual by the unknowns, made when it is first asked for."""
         return self.slopes()
 
+    @property
+    def at_most_unresolved(self) -> float:
+        """More than the sum of all that is `unresolved` [m³/day]."""
+        largest = float(np.abs(self.unknowns).max(initial=0.0))
+        return float(np.finfo(float).eps) * largest * float(np.abs(self.jacobian.data).sum())
+
     @cached_property
     def unresolved(self) -> NDArray[np.float64]:
         """What each residual may be since unknowns have sixteen figures, (n_unknowns,) [m³/day].

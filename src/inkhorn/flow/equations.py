@@ -512,7 +512,7 @@ class FlowEquations:
         closure = self.closure(balance)
         if closure <= goal or self._missing(balance) <= balance.rounding:
             return True
-        if not closure <= _WITHIN_ROUNDING:
+        if not closure <= _WITHIN_ROUNDING or self._missing(balance) > balance.at_most_unresolved:
             return False
         beyond = np.maximum(np.abs(balance.residual) - balance.unresolved, 0.0)
         return float(beyond[self.free].sum()) <= goal * self.turnover(balance)
