@@ -74,7 +74,7 @@ def test_surfaces_go_on_beyond_their_points_without_a_leap(points, method):
     """On the hull, on sides of triangles, through flat triangles of the rim and far outside."""
     rng, low, size = np.random.default_rng(5), points.min(axis=0), np.ptp(points, axis=0)
     made = ik.PointSurface(*points.T, 10.0 * np.sin((points - low) @ (0.006, 0.007)), method=method)
-    sides = points[made.triangles.mesh.convex_hull]
+    sides = points[made.triangles.net.mesh.convex_hull]
     share = np.linspace(0, 1, 23)[:, None, None]
     hull = (share * sides[:, 0] + (1 - share) * sides[:, 1]).reshape(-1, 2)
     middle = low + 0.5 * size

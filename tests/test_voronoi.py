@@ -204,3 +204,14 @@ def test_keys_of_the_other_kind_are_refused(first_project, extra, message):
     site.write_text(text, encoding="utf-8")
     with pytest.raises(ik.InputError, match=message):
         ik.read_project(site)
+
+
+def test_small_cells_far_from_zero_are_those_at_zero():
+    """A box of sand of ten metres, surveyed in coordinates of the map."""
+    shape = shapely.Polygon([(0, 0), (10, 0), (10, 3), (5, 3), (4.8, 6), (0, 6)])
+    at_zero = ik.voronoi(shape, cell=0.4, near=[(shapely.LineString([(3, 2), (7, 1)]), 0.1)])
+    moved = shapely.affinity.translate(shape, 5e5, 6e6)
+    line = shapely.LineString([(5e5 + 3, 6e6 + 2), (5e5 + 7, 6e6 + 1)])
+    far = ik.voronoi(moved, cell=0.4, near=[(line, 0.1)])
+    npt.assert_allclose(far.area, at_zero.area, rtol=1e-6)
+    npt.assert_allclose(far.x - 5e5, at_zero.x, atol=1e-8)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.spatial import Delaunay, cKDTree
+from scipy.spatial import cKDTree
 
 from inkhorn.dates import time_in_words
 from inkhorn.draw.dates import when
@@ -16,6 +16,7 @@ from inkhorn.draw.movement import faintest
 from inkhorn.draw.style import HEADS, INK, SOLUTE, material_style
 from inkhorn.report.blocks import Live, Words, packed
 from inkhorn.space import Grid, area_of
+from inkhorn.space.triangles import Net, corners_and_weights
 from inkhorn.units import unit_factor
 
 if TYPE_CHECKING:
@@ -50,20 +51,16 @@ class _Raster:
         x, y = np.meshgrid(self.x, self.y)
         self.shape = x.shape
         self.home = np.asarray(mesh.locate(x.ravel(), y.ravel()))
-        middle = np.array([mesh.x.mean(), mesh.y.mean()])
-        places = np.column_stack([x.ravel(), y.ravel()]) - middle
+        places = np.column_stack([x.ravel(), y.ravel()])
         self.corners = np.full((len(places), 3), -1)
         self.weights = np.zeros((len(places), 3))
         try:
-            net = Delaunay(np.column_stack([mesh.x, mesh.y]) - middle)
+            net = Net(np.column_stack([mesh.x, mesh.y]))
         except (QhullError, ValueError):  # fewer than three cells, or all in one line
             return
-        triangle = net.find_simplex(places)
-        within = triangle >= 0
-        turn = net.transform[triangle[within]]
-        two = np.einsum("nij,nj->ni", turn[:, :2], places[within] - turn[:, 2])
-        self.corners[within] = net.simplices[triangle[within]]
-        self.weights[within] = np.column_stack([two, 1.0 - two.sum(axis=1)])
+        corners, weights, home = corners_and_weights(net, places)
+        within = home >= 0
+        self.corners[within], self.weights[within] = corners[within], weights[within]
 
     def of(self, values: Array, *, smooth: bool = True) -> Array:
         """Values of plan cells at the places, (rows, columns), NaN where there are none."""
@@ -235,7 +232,7 @@ def _covered(grid: Grid) -> tuple[Array, Array, NDArray[np.int64], Callable[[Arr
     inner = (raster.home >= 0) & shapely.contains_xy(outline.buffer(-clear), x, y)
     places = np.column_stack([x, y])[inner]
     points = np.concatenate([rim, places])
-    triangles = Delaunay(points - points.mean(axis=0)).simplices
+    triangles = Net(points).corners
     middle = points[triangles].mean(axis=1)
     triangles = triangles[shapely.contains_xy(outline, *middle.T)]
     return places, rim, triangles, lambda values: raster.of(values).ravel()[inner]

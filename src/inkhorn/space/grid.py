@@ -20,6 +20,7 @@ from inkhorn.space.radial import equivalent_radius
 from inkhorn.space.rectangles import RectangularMesh
 from inkhorn.space.rim import OuterEdges, outer_edges
 from inkhorn.space.strata import layers_named
+from inkhorn.space.triangles import Net
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -159,18 +160,16 @@ class Grid(Shown):
         return self._own[0]
 
     @cached_property
-    def _triangles(self) -> dict[int, Any]:
+    def _triangles(self) -> dict[int, Net]:
         """Triangles of the meshes that were asked for, by the first layer that has the mesh."""
         return {}
 
-    def triangles(self, layer: int) -> Any:
+    def triangles(self, layer: int) -> Net:
         """Return the Delaunay triangles of the plan centres of a layer's mesh, kept once they are made."""
         mesh = self.meshes[layer]
         first = next(k for k, other in enumerate(self.meshes) if other is mesh)
         if first not in self._triangles:
-            from scipy.spatial import Delaunay
-
-            self._triangles[first] = Delaunay(np.column_stack([mesh.x, mesh.y]))
+            self._triangles[first] = Net(np.column_stack([mesh.x, mesh.y]))
         return self._triangles[first]
 
     @property

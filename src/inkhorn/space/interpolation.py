@@ -117,12 +117,13 @@ def _thin_plate(surface: Any, asked: Array) -> Array:
 
 
 def _cubic(surface: Any, asked: Array) -> Array:
-    mesh, at = surface.triangles, asked.copy()
+    mesh = surface.triangles
+    at, points = asked - mesh.net.middle, surface.places - mesh.net.middle
     beyond = np.flatnonzero(mesh.home(asked) < 0)
     if len(beyond):
         rim = mesh.on_rim(asked[beyond])
-        place = (rim.weights[:, :, None] * surface.places[rim.ends]).sum(axis=1)
-        middle = surface.places[mesh.corners[rim.triangle]].mean(axis=1)
+        place = (rim.weights[:, :, None] * points[rim.ends]).sum(axis=1)
+        middle = points[mesh.corners[rim.triangle]].mean(axis=1)
         at[beyond] = place + 1e-9 * (middle - place)  # within its triangle for certain
     return np.asarray(surface.smooth(_clough_tocher)(at), dtype=np.float64)
 
@@ -137,7 +138,7 @@ def _radial(surface: Any) -> Any:
 def _clough_tocher(surface: Any) -> Any:
     from scipy.interpolate import CloughTocher2DInterpolator  # slow to load
 
-    return CloughTocher2DInterpolator(surface.triangles.mesh, surface.z, tol=1e-10, maxiter=4000)
+    return CloughTocher2DInterpolator(surface.triangles.net.mesh, surface.z, tol=1e-10, maxiter=4000)
 
 
 _RIM = "takes the value on the rim of the points, at right angles to it"

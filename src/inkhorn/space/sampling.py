@@ -12,7 +12,7 @@ from numpy.typing import ArrayLike, NDArray
 from inkhorn.space.grid import Grid
 from inkhorn.space.mesh import PlanMesh
 from inkhorn.space.rectangles import RectangularMesh
-from inkhorn.space.triangles import corners_and_weights
+from inkhorn.space.triangles import Net, corners_and_weights
 
 __all__ = ["sampling_rows"]
 
@@ -29,7 +29,7 @@ def _around(
 
 
 def _around_points(
-    mesh: PlanMesh, triangles: Callable[[], Any], x: NDArray[np.float64], y: NDArray[np.float64]
+    mesh: PlanMesh, triangles: Callable[[], Net], x: NDArray[np.float64], y: NDArray[np.float64]
 ) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
     """The plan cells around each point, with their weights, (n, 3) or (n, 4); -1 where there is none."""
     if isinstance(mesh, RectangularMesh):

@@ -12,6 +12,7 @@ from inkhorn.errors import InputError, check_finite, check_positive, place_words
 from inkhorn.sizes import refuse_beyond
 from inkhorn.space.mesh import BYTES_PER_PLAN_CELL
 from inkhorn.space.sizing import CellsWithin, Sizes, wanted_near
+from inkhorn.space.triangles import Net
 from inkhorn.space.voronoi import VoronoiMesh, circle_middles, finite_ridges, smallest_angles
 from inkhorn.units import WithUnit, plain
 
@@ -335,9 +336,8 @@ def _with_angles(places: Array, n_fixed: int, sizes: Sizes, outline: Any, least:
 def _triangles_within(places: Array, outline: Any) -> tuple[NDArray[np.int64], Array, Array]:
     """Triangles of places that meet inside an outline: corners, where they meet, and the smallest angle [degrees]."""
     import shapely
-    from scipy.spatial import Delaunay
 
-    corners = Delaunay(places).simplices.astype(np.int64)
+    corners = Net(places).corners
     middle = circle_middles(places[corners])
     inside = shapely.contains_xy(outline, middle[:, 0], middle[:, 1])
     return corners[inside], middle[inside], smallest_angles(places[corners[inside]])

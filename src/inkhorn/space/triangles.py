@@ -10,13 +10,49 @@ from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
 
-__all__ = ["OnRim", "Triangles", "corners_and_weights"]
+__all__ = ["Net", "OnRim", "Triangles", "corners_and_weights"]
 
 Array = NDArray[np.float64]
 Index = NDArray[np.int64]
 
 _FLAT = np.cos(np.deg2rad(150.0))  # of the angle opposite the rim, beyond which a triangle there is flat
 _TURNED = np.cos(np.deg2rad(60.0))  # how far from the hull's edge the rim may turn
+
+
+class Net:
+    """Delaunay's triangles of points, found from their middle: far from zero the figures of squares would not do.
+
+    Parameters
+    ----------
+    points : ndarray of float, (n, 2)
+        [m]
+
+    Attributes
+    ----------
+    middle : ndarray of float, (2,)
+        [m]
+    mesh : scipy.spatial.Delaunay
+        Of the points less their middle.
+    corners, beside : ndarray of int, (n_triangles, 3)
+        Points; the triangle opposite each, -1 beyond the rim.
+
+    Raises
+    ------
+    scipy.spatial.QhullError
+        If they all lie in one line.
+    """
+
+    def __init__(self, points: Array) -> None:
+        from scipy.spatial import Delaunay
+
+        self.middle = np.asarray(points.mean(axis=0))
+        self.mesh = Delaunay(points - self.middle)
+        self.corners: Index = self.mesh.simplices.astype(np.int64)
+        self.beside: Index = self.mesh.neighbors.astype(np.int64)
+
+    def home(self, places: Array) -> Index:
+        """Return the triangle that holds each place, -1 outside the hull."""
+        return np.asarray(self.mesh.find_simplex(places - self.middle), dtype=np.int64)
 
 
 class OnRim(NamedTuple):
@@ -57,19 +93,16 @@ class Triangles:
     """
 
     def __init__(self, points: Array, name: str) -> None:
-        from scipy.spatial import Delaunay, QhullError
+        from scipy.spatial import QhullError
 
         try:
-            self.mesh = Delaunay(points)
+            self.net = Net(points)
         except QhullError:
             raise InputError(
                 f"the points of {name} all lie in one line; expected at least three that span an area."
             ) from None
         self.points = points
-        self.corners: Index = self.mesh.simplices.astype(np.int64)
-        self.neighbours: Index = self.mesh.neighbors.astype(
-            np.int64
-        )  # opposite each corner, -1 beyond the rim
+        self.corners, self.neighbours = self.net.corners, self.net.beside
         self.kept = np.ones(len(self.corners), dtype=bool)
         outer = self.neighbours < 0
         self._hull = self._sides(*np.nonzero(outer))  # both ends of every edge of the hull
@@ -113,7 +146,7 @@ class Triangles:
 
     def home(self, places: Array) -> Index:
         """Return the triangle that holds each place, -1 beyond the rim."""
-        found = self.mesh.find_simplex(places).astype(np.int64)
+        found = self.net.home(places)
         return np.where((found >= 0) & self.kept[found], found, -1)
 
     @cached_property
@@ -147,7 +180,7 @@ class Triangles:
         """
         import shapely
 
-        found = self.mesh.find_simplex(places)
+        found = self.net.home(places)
         edge = np.where(found >= 0, self._edge_of[found], -1)
         outside = np.flatnonzero(edge < 0)
         asked, nearest = self._hull_tree.query_nearest(shapely.points(places[outside]), all_matches=False)
@@ -160,7 +193,7 @@ class Triangles:
 
     def linear(self, places: Array) -> tuple[Index, Array]:
         """Return points and weights of linear values at places, beyond the rim of those `on_rim`, (n, 3)."""
-        corners, weights, found = corners_and_weights(self.mesh, places)
+        corners, weights, found = corners_and_weights(self.net, places)
         kept = (found >= 0) & self.kept[found]
         beyond = np.flatnonzero(~kept | ~np.isfinite(weights[:, 0]))
         if len(beyond):
@@ -170,13 +203,12 @@ class Triangles:
         return corners, weights
 
 
-def corners_and_weights(triangles: Any, places: Array) -> tuple[Index, Array, Index]:
+def corners_and_weights(net: Net, places: Array) -> tuple[Index, Array, Index]:
     """Return the corners of the triangle that holds each place, their linear weights, and which triangle that is.
 
     Parameters
     ----------
-    triangles : scipy.spatial.Delaunay
-        Of points in plan.
+    net : Net
     places : ndarray of float, (n, 2)
         [m].
 
@@ -189,14 +221,14 @@ def corners_and_weights(triangles: Any, places: Array) -> tuple[Index, Array, In
     home : ndarray of int, (n,)
         The triangle, -1 outside the hull.
     """
-    home = triangles.find_simplex(places).astype(np.int64)
-    turn = triangles.transform[home]
+    home, places = net.home(places), places - net.middle
+    turn = net.mesh.transform[home]
     x, y = places[:, 0] - turn[:, 2, 0], places[:, 1] - turn[:, 2, 1]
     weights = np.empty((len(places), 3))
     for k in (0, 1):
         weights[:, k] = turn[:, k, 0] * x + turn[:, k, 1] * y
     weights[:, 2] = 1.0 - weights[:, 0] - weights[:, 1]
-    corners = triangles.simplices[home].astype(np.int64)
+    corners = net.corners[home]
     outside = home < 0
     if outside.any():
         corners[outside], weights[outside] = -1, np.nan

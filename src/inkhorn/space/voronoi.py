@@ -12,6 +12,7 @@ from numpy.typing import ArrayLike, NDArray
 from inkhorn.errors import InputError
 from inkhorn.shown import Shown
 from inkhorn.space.mesh import PlanEdges
+from inkhorn.space.triangles import Net
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -260,10 +261,8 @@ def finite_ridges(points: Array) -> Ridges:
 
     Each pair of triangles side by side gives an edge, from the middle of one's circle to that of the other.
     """
-    from scipy.spatial import Delaunay
-
-    mesh = Delaunay(points)
-    corners, beside = mesh.simplices.astype(np.int64), mesh.neighbors
+    net = Net(points)
+    corners, beside = net.corners, net.beside
     middle = circle_middles(points[corners])
     pairs, ends, beyond = [], [], []
     own = np.arange(len(corners))
