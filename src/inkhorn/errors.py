@@ -145,12 +145,15 @@ def coordinate_off(shape: Any, most: float = 1e9) -> str | None:
 
 
 def place_words(x: float, y: float) -> str:
-    """Say where a place is, to the decimetre.
+    """Say where a place is, to the decimetre; near zero by four figures.
 
-    >>> place_words(5701699.96, 250.0)
-    'x=5701700, y=250'
+    >>> place_words(5701699.96, 250.0), place_words(0.01254, 7.0)
+    ('x=5701700, y=250', 'x=0.01254, y=7')
     """
-    return ", ".join(f"{axis}={v:.1f}".removesuffix(".0") for axis, v in (("x", x), ("y", y)))
+    return ", ".join(
+        f"{axis}={v:.1f}".removesuffix(".0") if abs(v) >= 100.0 else f"{axis}={v + 0.0:.4g}"
+        for axis, v in (("x", x), ("y", y))
+    )
 
 
 def _check(

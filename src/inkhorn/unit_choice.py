@@ -19,7 +19,7 @@ __all__ = ["UnitChoice", "in_units"]
 
 _IN_BRACKETS = re.compile(r"\[([^\[\]]+)\]")
 _KEPT = re.compile(
-    r'"[^"]*"|\[[^\[\]]*\]|\([^()]*\.\w+[^()]*\)'
+    r'"[^"]*"|\[[^\[\]]*\]|\([^()]*\.[a-z]\w*[^()]*\)'
 )  # what people call things, and where they stand
 _NUMBER = r"-?\d[\d,]*(?:\.\d+)?(?:e[-+]?\d+)?"
 _UNIT = "m³/day|m²/day|m/day|m³|m²|m"

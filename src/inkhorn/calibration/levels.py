@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
+from inkhorn.figures import with_decimals
 from inkhorn.flow import BoreLevels, FlowResult
 from inkhorn.model import Model, bore_cells
 from inkhorn.site import Bore, days_since
@@ -80,7 +81,8 @@ class FitStatistics:
     @property
     def words(self) -> str:
         """All but the count; of one value neither its share of a range nor a correlation."""
-        said = [f"mean residual {self.mean:+.3f} {self.unit}", f"RMS {self.rms:.3f} {self.unit}"]
+        mean, rms = with_decimals(self.mean, 3, sign=True), with_decimals(self.rms, 3)
+        said = [f"mean residual {mean} {self.unit}", f"RMS {rms} {self.unit}"]
         said += [f"scaled RMS {self.scaled_rms:.1%}"] * bool(np.isfinite(self.scaled_rms))
         said += [f"correlation {self.correlation:.3f}"] * bool(np.isfinite(self.correlation))
         return ", ".join(said)

@@ -81,7 +81,7 @@ def in_units(figure: Figure, units: UnitChoice) -> None:
                 bar.long_axis.get_major_locator(),
                 bar.long_axis.get_major_formatter(),
             )
-        ax.title.set_text(units.label(ax.title.get_text()))
+        ax.title.set_text(units.words(units.label(ax.title.get_text())))
         keys = [t for key in ax.findobj(Legend) for t in key.get_texts()]
         for text in [*ax.texts, *keys]:
             unit = str(text.get_gid() or "")

@@ -122,12 +122,13 @@ def section(
     ax.set_aspect(used)
     ax.set_xlabel("distance along the line [m]")
     ax.set_ylabel("elevation [m]")
-    first, last = (tuple(round(float(v)) for v in line[k]) for k in (0, -1))
+    by = 0 if np.ptp(line, axis=0).max() >= 100.0 else 3  # decimals
+    first, last = ("({:.10g} m, {:.10g} m)".format(*np.round(line[k], by)) for k in (0, -1))
     name = flow.model.name if flow is not None else site.name if site is not None else ""
     date = "" if flow is None else when(flow, step)
     if plume is not None:
         date = f", {plume.species.name} after {time_in_words(plume.times[time])}"
-    ax.set_title(f"{name}{': ' if name else ''}section from {first} to {last} m, heights × {used:g}{date}")
+    ax.set_title(f"{name}{': ' if name else ''}section from {first} to {last}, heights × {used:g}{date}")
     ax.legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), fontsize=8, frameon=False, borderaxespad=0.0)
     return ax
 

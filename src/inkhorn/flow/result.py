@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from inkhorn.errors import InputError
+from inkhorn.figures import span_in_words
 from inkhorn.flow.at_place import cells_at, feature_table, heads_in_time, mean_flux, place_table
 from inkhorn.flow.budget import budget_table, exchange_table
 from inkhorn.flow.conduits import conduit_budget_table, node_table, pipe_table, spring_table
@@ -54,7 +55,7 @@ class FlowResult(Shown):
         heads = self.steps[-1].heads
         return (
             f"FlowResult({self.model.name}: {len(self.steps)} step{'s'[: len(self.steps) != 1]}, heads "
-            f"{heads.min():.2f} to {heads.max():.2f} m; {self.report})"
+            f"{span_in_words(heads.min(), heads.max())} m; {self.report})"
         )
 
     @property

@@ -9,6 +9,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from inkhorn.errors import place_words
+from inkhorn.figures import with_decimals
 from inkhorn.model import Finding, Findings, Model
 from inkhorn.model.terms import Moment
 
@@ -160,8 +162,8 @@ class _Seen:
             yield Finding(
                 "warning",
                 f"water stands above the ground in {deep.sum()} of {mesh.n_cells} columns, {share:.1%} of the area, by "
-                f"up to {self.depth[most]:.2f} m",
-                f"x={mesh.x[most]:.1f}, y={mesh.y[most]:.1f}",
+                f"up to {with_decimals(self.depth[most], 2)} m",
+                place_words(mesh.x[most], mesh.y[most]),
                 "Check recharge against conductivity, and where water can leave: drains, rivers, seepage.",
             )
 
@@ -174,7 +176,7 @@ class _Seen:
                 "warning",
                 f"{columns.sum()} of {(grid.uppermost >= 0).sum()} columns hold no water in any layer"
                 + self._at_times(self.dry_columns[columns]),
-                f"x={grid.mesh.x[first]:.1f}, y={grid.mesh.y[first]:.1f}",
+                place_words(grid.mesh.x[first], grid.mesh.y[first]),
                 "Check what is pumped and drained there against recharge, and the base of the lowest layer.",
             )
         if dry.any():

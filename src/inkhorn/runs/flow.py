@@ -7,6 +7,7 @@ from typing import Any
 
 from inkhorn import draw
 from inkhorn.errors import InputError
+from inkhorn.figures import span_in_words
 from inkhorn.files import (
     StepFile,
     StepReader,
@@ -200,7 +201,8 @@ class FlowProduct(Product[FlowResult]):
         in_time = made.model.schedule is not None
         when = f"{n} steps in time; at the end heads" if in_time else "steady heads"
         unit, factor = work.project.shown_in.of("m")
-        yield f"{when} from {factor * heads.min():.2f} to {factor * heads.max():.2f} {unit}; {made.report}"
+        span = span_in_words(factor * heads.min(), factor * heads.max())
+        yield f"{when} from {span} {unit}; {made.report}"
         if in_time and made.report.rows:
             hardest = made.report.table()["until [day]"].value_counts()
             yield (

@@ -11,6 +11,7 @@ import pandas as pd
 
 from inkhorn import draw
 from inkhorn.calibration import curve_table, fit_table, level_table, residual_table, seen_bores
+from inkhorn.figures import with_decimals
 from inkhorn.files import write_table
 from inkhorn.flow import BoreLevels
 from inkhorn.model import Model
@@ -84,7 +85,8 @@ class LevelsProduct(Product[LevelResult]):
             out = f" ({row['left out']:.0f} left out)" if row["left out"] else ""
             yield (
                 f"fit over {row['count']:.0f} {over}{out}: mean residual "
-                f"{factor * row['mean residual [m]']:+.3f} {unit}, RMS {factor * row['RMS [m]']:.3f} {unit}, scaled RMS "
+                f"{with_decimals(factor * row['mean residual [m]'], 3, sign=True)} {unit}, "
+                f"RMS {with_decimals(factor * row['RMS [m]'], 3)} {unit}, scaled RMS "
                 f"{row['scaled RMS [-]']:.1%}, weighted sum {squared * row['weighted sum [m²]']:.4g} {square}, "
                 f"correlation {row['correlation [-]']:.3f}"
             )
