@@ -9,6 +9,7 @@ from inkhorn.model._kernels import bend_of, eased, filled_at, film_of, ramp_at
 
 _DRAWS = 1.0  # share of the water upstream that the head of an empty cell draws, so that it is tied to its neighbours
 _GENTLY = 0.01  # m of difference over which it begins to
+_CLOSE = 1e-11  # share of the mean depth by which the most that flows may still rise with the fall
 _ALIKE = 0.01  # of a bend: ends closer than that are taken for alike where their difference divides
 
 
@@ -71,6 +72,37 @@ def _water(high, low, bottom, height, law):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
+def _steepest(high, bottom, height, law):  # type: ignore[no-untyped-def]
+    """The head downstream to which most flows from another: by false position (Dowell & Jarratt 1971), or else halves."""
+    under, over = min(bottom[1], high), high  # wherever the head stands, the same most is found
+    mean, _, by_low = _water(high, under, bottom, height, law)
+    rising = (high - under) * by_low - mean
+    if rising <= 0.0:
+        return under
+    falling = -_water(high, over, bottom, height, law)[0]
+    last, width = 0, over - under
+    for k in range(60):
+        middle = over - falling * (over - under) / (falling - rising)
+        if k % 3 == 2:
+            if over - under > 0.5 * width or not under < middle < over:
+                middle, last = 0.5 * (under + over), 0
+            width = over - under
+        mean, _, by_low = _water(high, middle, bottom, height, law)
+        found = (high - middle) * by_low - mean
+        if abs(found) <= _CLOSE * mean:
+            return middle
+        if found > 0.0:
+            under, rising = middle, found
+            falling *= 0.5 if last == 1 else 1.0
+            last = 1
+        else:
+            over, falling = middle, found
+            rising *= 0.5 if last == -1 else 1.0
+            last = -1
+    return under
+
+
+@njit(cache=True)
 def _between(high, low, bottom, height, law):  # type: ignore[no-untyped-def]
     """Mean depth on the way from a cell down to another as the flow has it, and its slopes by either head.
 
@@ -81,14 +113,7 @@ def _between(high, low, bottom, height, law):  # type: ignore[no-untyped-def]
     apart = high - low
     if apart <= 0.0 or mean <= 0.0 or apart * by_low <= mean:
         return mean, by_high, by_low
-    under, over = min(bottom[1], high), high  # wherever it stands, the same most is found
-    for _ in range(50):
-        middle = 0.5 * (under + over)
-        mean, by_high, by_low = _water(high, middle, bottom, height, law)
-        if (high - middle) * by_low > mean:
-            under = middle
-        else:
-            over = middle
+    under = _steepest(high, bottom, height, law)
     most = high - under
     mean, by_high, _ = _water(high, under, bottom, height, law)
     scale = most / apart

@@ -54,8 +54,14 @@ class _Trial(NamedTuple):
     size: float
     share: float
     there: NDArray[np.float64]
-    answer: Balance
+    answer: Balance | None  # that of most is let go
     way: Way
+
+    @property
+    def balance(self) -> Balance:
+        """The balance there."""
+        assert self.answer is not None
+        return self.answer
 
 
 def _searched(
@@ -67,13 +73,14 @@ def _searched(
     """
     before = equations.left(balance)
     well = (_WELL_WITH_PIPES if equations.determined.any() else _WELL) * before
-    found, in_ways, whole = list[_Trial](), list[_Trial](), list[_Trial]()
+    found, whole, columns = list[_Trial](), list[_Trial](), _BestColumns(equations)
     share, best = 1.0, np.inf
 
     def tried(there: NDArray[np.float64], way: Way) -> _Trial:
         answer = equations.evaluate(there)
-        found.append(_Trial(equations.left(answer), share, there, answer, way))
-        return found[-1]
+        one = _Trial(equations.left(answer), share, there, answer, way)
+        found.append(one._replace(answer=None))  # of many trials these would be most of the memory
+        return one
 
     for _ in range(_TRIALS):
         ways = []
@@ -81,9 +88,10 @@ def _searched(
             ways.append(tried(landing.at(share, way), way))
             if ways[-1].size < well:
                 return ways[-1]
-        in_ways += ways
-        tried(_by_column(equations, in_ways), likely)
-        least = min(found[-1 - len(WAYS) :], key=lambda f: f.size)
+        for one in ways:
+            columns.add(one)
+        ways.append(tried(columns.there(), likely))
+        least = min(ways, key=lambda f: f.size)
         whole = whole or [least]
         if least.size < ((1.0 - _FAIR * share) if share < 1.0 or not bold else _RAISED) * before:
             return _after_mending(equations, before, least, whole[0])
@@ -94,7 +102,39 @@ def _searched(
     beyond = [f for f in found if f.share > chosen.share and f.size < 0.9 * before + 0.1 * chosen.size]
     if beyond:
         chosen = min(beyond, key=lambda f: (f.share, f.size))
-    return _after_mending(equations, before, chosen, whole[0])
+    return _after_mending(
+        equations, before, chosen._replace(answer=equations.evaluate(chosen.there)), whole[0]
+    )
+
+
+class _BestColumns:
+    """Unknowns that take in every column the trial that leaves least there."""
+
+    def __init__(self, equations: FlowEquations) -> None:
+        self.equations, n = equations, len(equations.cells)
+        self.free, self.size = ~equations.fixed[:n], np.inf
+        self.least: NDArray[np.float64] = np.empty(0)
+        self.heads: NDArray[np.float64] = np.empty(0)
+        self.left: NDArray[Any] = np.empty(0)
+
+    def add(self, one: _Trial) -> None:
+        """Take a trial in."""
+        plan, n = self.equations.cells.plan_cell, len(self.free)
+        left = np.bincount(plan, self.free * np.abs(one.balance.residual[:n]))
+        if not len(self.left):
+            self.left, self.heads, self.least, self.size = left, one.there[:n].copy(), one.there, one.size
+            return
+        better = left < self.left
+        self.left = np.where(better, left, self.left)
+        self.heads = np.where(better[plan], one.there[:n], self.heads)
+        if one.size < self.size:
+            self.least, self.size = one.there, one.size
+
+    def there(self) -> NDArray[np.float64]:
+        """Return the unknowns; those of no cell are of the trial that leaves least in all."""
+        there = self.least.copy()
+        there[: len(self.heads)] = self.heads
+        return self.equations.settled(there)
 
 
 def _after_mending(equations: FlowEquations, before: float, chosen: _Trial, whole: _Trial) -> _Trial:
@@ -103,22 +143,12 @@ def _after_mending(equations: FlowEquations, before: float, chosen: _Trial, whol
         return chosen
     ways = [chosen]
     for one in (chosen, whole) if whole is not chosen and whole.size < _RAISED * before else (chosen,):
-        there, answer = mended(equations, one.there, one.answer)
+        there, answer = mended(equations, one.there, one.balance)
         size = equations.left(answer)
         # where they were all that was wrong, the step was a good one
         share = max(one.share, _STUCK) if size < _LEFT * before else one.share
         ways.append(_Trial(size, share, there, answer, one.way))
     return min(ways, key=lambda one: one.size)
-
-
-def _by_column(equations: FlowEquations, ways: list[_Trial]) -> NDArray[np.float64]:
-    """Return unknowns that take in every column the way that leaves least there."""
-    plan, n = equations.cells.plan_cell, len(equations.cells)
-    free = ~equations.fixed[:n]
-    left = np.array([np.bincount(plan, free * np.abs(one.answer.residual[:n])) for one in ways])
-    there = ways[int(np.argmin([one.size for one in ways]))].there.copy()
-    there[:n] = np.array([one.there[:n] for one in ways])[left.argmin(axis=0)[plan], np.arange(n)]
-    return equations.settled(there)
 
 
 def _held_back(equations: FlowEquations, matrix: Any, size: float, held: float) -> Any:
@@ -234,7 +264,7 @@ def newton(
         diagonal = -balance.jacobian.data[equations.pattern.diagonal[:n]]
         landing = Landing(equations, unknowns, whole, diagonal)
         taken = _searched(equations, balance, landing, bold, likely)
-        unknowns, balance, damping, likely = taken.there, taken.answer, taken.share, taken.way
+        unknowns, balance, damping, likely = taken.there, taken.balance, taken.share, taken.way
         sizes.append(equations.left(balance))
         if damping < _SHORT:
             held = min(max(_HOLDS * held, _HELD), _MOST_HELD)
