@@ -187,9 +187,9 @@ def full_project(first_project):
         "rates.csv": {"name": "well 1", "date": dates[[0, 3]], "abstraction [m³/h]": [10, 14]},
         "gallery.csv": {"who": ["gallery", "other", "gallery"], "date": dates[[0, 0, 4]], "abstraction [l/s]": [1, 9, 2]},
         "weather.csv": {
-            "date": days,
-            "rain [mm/day]": np.where(np.arange(len(days)) % 5 == 0, 12.0, 0.0),
-            "evapotranspiration [mm/day]": 1.5,
+            "Day": days,
+            "P (mm/day)": np.where(np.arange(len(days)) % 5 == 0, 12.0, 0.0),
+            "ET0 (mm)": 1.5,
         },
     }  # fmt: skip
     for name, columns in tables.items():
@@ -209,7 +209,11 @@ def full_project(first_project):
     storage = '\nspecific_storage = "1e-5 1/m"\nspecific_yield = 0.2\n\n'
     for old, new in (
         ('stage = ["17 m", "16 m"]', 'stage = { series = "stages.csv", column = ["upper", "lower"] }'),
-        ('rate = "250 mm/year"', 'rate = { weather = "weather.csv", available_water = "80 mm" }'),
+        (
+            'rate = "250 mm/year"',
+            'rate = { weather = "weather.csv", available_water = "80 mm", columns = '
+            '{ date = "Day", rain = "P", evapotranspiration = "ET0" } }',
+        ),
         ('file = "wells.csv"', 'file = "wells.csv"\nrates = "rates.csv"'),
         ("[material.gravel]", storage[1:] + "[material.gravel]"),
         ("porosity = 0.2\n", "porosity = 0.2" + storage),

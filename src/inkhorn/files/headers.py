@@ -45,6 +45,14 @@ class Header(NamedTuple):
     unit: str
     counts: str = ""
 
+    @property
+    def is_length(self) -> bool:
+        """Whether the unit is one of length."""
+        try:
+            return bool(self.unit) and dimension_of_unit(self.unit) == (1, 0, 0)
+        except InputError:
+            return False
+
 
 @cache
 def split_header(header: str) -> Header:

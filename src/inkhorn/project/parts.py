@@ -264,12 +264,18 @@ class SeriesPart(Part):
 class SoilWaterPart(Part):
     """Recharge from daily rain: ``{ weather = "weather.csv", available_water = "80 mm" }``.
 
-    The table has the columns date, rain and evapotranspiration; see `inkhorn.site.soil_water_balance`.
+    The table has the columns date, rain and evapotranspiration, as rates or as lengths of each day; see
+    `inkhorn.site.soil_water_balance`.
     """
 
     ways: ClassVar[tuple[str, ...]] = ("weather",)
     weather: str = told("the table of every day's rain and evapotranspiration", "weather.csv")
     sheet: str | None = told("which sheet of an XLSX file", "rain", default=None)
+    columns: dict[str, str] = told(
+        "what its columns are called, where it is not date, rain and evapotranspiration",
+        {"date": "Day", "evapotranspiration": "ET0"},
+        default_factory=dict,
+    )
     available_water: Length = told(
         "what the roots can take between wet and wilting",
         "80 mm",

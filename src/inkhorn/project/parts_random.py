@@ -29,6 +29,11 @@ class MeasuredPointsPart(Part):
     file: str = told("a table: CSV, text or XLSX", "pumping_tests.csv")
     sheet: str | None = told("which sheet of an XLSX file", "tests", default=None)
     column: str = told("the column of values", "conductivity", default="value")
+    columns: dict[str, str] = told(
+        "what other columns are called, where it is not as above",
+        {"name": "Test", "x": "Easting"},
+        default_factory=dict,
+    )
     layer: str = told(
         "the layer that all are of; that of the column layer if not given", "gravel", default=""
     )

@@ -41,6 +41,8 @@ from inkhorn.units import quantity, unit_factor
 
 __all__ = ["FeatureReader"]
 
+_OF_WEATHER = ["date", "rain", "evapotranspiration"]
+
 
 class FeatureReader:
     """Makes features from the shapes and tables that a project file names."""
@@ -90,6 +92,7 @@ class FeatureReader:
     def _soil_water(self, part: SoilWaterPart, *key: Any) -> Series:
         """Daily recharge from rain and evapotranspiration."""
         table = self._table(part.weather, *key, sheet=part.sheet)
+        (table,) = self.source.as_expected(part.columns, _OF_WEATHER, table, key=key)
         dates = table.dates("date")
         gap = np.flatnonzero(np.diff(dates) != np.timedelta64(1, "D"))
         if len(gap):
@@ -97,7 +100,11 @@ class FeatureReader:
                 f"{table.row(int(gap[0]) + 1)}: the day {str(dates[gap[0] + 1])[:10]} does not follow "
                 f"{str(dates[gap[0]])[:10]} ({len(gap)} such rows). Give every day once, in order."
             )
-        metre_per_day = [table.numbers(k, "rate") for k in ("rain", "evapotranspiration")]
+        # a length is that of the day
+        metre_per_day = [
+            table.numbers(k, "length" if table.has(k) and table.header(k).is_length else "rate")
+            for k in _OF_WEATHER[1:]
+        ]
         days = soil_water_balance(
             *(1000.0 * v for v in metre_per_day),
             available_water=1000.0 * part.available_water,
@@ -236,7 +243,7 @@ class FeatureReader:
         said = {k: q for k, (_, q) in declared_fields(Well).items() if isinstance(q, Quantity)}
         depths = [f"{end}_depth" for end in ("screen_top", "screen_bottom")]
         known = ["name", "x", "y", "date", "day", *said, *depths]
-        table, rates = self.source.as_expected(part.columns, known, table, rates, key="wells")
+        table, rates = self.source.as_expected(part.columns, known, table, rates, key=["wells"])
         in_time = [k for k, q in said.items() if q.in_time]
         signed = part.signed_rate
         if signed is not None:

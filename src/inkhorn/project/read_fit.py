@@ -76,7 +76,7 @@ class FitReader:
             return ()
         table = self.source.points(part.file, "bores", "file", sheet=part.sheet)
         dips = self.source.table(part.levels, "bores", "levels", sheet=part.levels_sheet)
-        table, dips = self.source.as_expected(part.columns, _COLUMNS, table, dips, key="bores")
+        table, dips = self.source.as_expected(part.columns, _COLUMNS, table, dips, key=["bores"])
         screened = table.has("screen_top") or table.has("screen_bottom")
         or_screens = " Or give elevations of its screen: screen_top and screen_bottom."
         by_layer = replace(table, otherwise=or_screens + table.otherwise)

@@ -17,6 +17,8 @@ from inkhorn.units import quantity
 
 __all__ = ["RandomReader"]
 
+_OF_POINTS = ["name", "x", "y", "layer", "deviation"]
+
 
 class RandomReader:
     """Makes random fields."""
@@ -68,6 +70,7 @@ class RandomReader:
     ) -> MeasuredPoints:
         by = self.source.by(*key)
         table = self.source.points(part.file, *key, "file", sheet=part.sheet)
+        (table,) = self.source.as_expected(part.columns, _OF_POINTS, table, key=key)
         if not part.layer and not table.has("layer"):
             raise InputError(f"{by}: in which layer? Give `layer`, or a column of that name.")
         x, y = self.source.on_map(table, part.local, *key)

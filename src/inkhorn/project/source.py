@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tomllib
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import ExitStack
 from dataclasses import replace
 from pathlib import Path
@@ -112,7 +112,7 @@ class Source:
         return table
 
     def as_expected(
-        self, columns: dict[str, str], known: list[str], *tables: Table | None, key: str
+        self, columns: dict[str, str], known: list[str], *tables: Table | None, key: Sequence[Any]
     ) -> list[Any]:
         """Tables whose columns are called otherwise than they are known here, with the names that are expected.
 
@@ -125,16 +125,18 @@ class Source:
         for expected, named in columns.items():
             if expected not in known:
                 raise InputError(
-                    f'{self.by(key, "columns", expected)}: no column "{expected}" is looked for; expected some of '
+                    f'{self.by(*key, "columns", expected)}: no column "{expected}" is looked for; expected some of '
                     f"{known}.{did_you_mean(expected, known)}"
                 )
             if not any(table.has(named) for table in there):
                 found = [name for table in there for name in table.columns]
                 raise InputError(
-                    f"{self.by(key, 'columns', expected)}: {' and '.join(t.path.name for t in there)} have no column "
-                    f'"{named}"; they have {found}.{did_you_mean(named, found)}'
+                    f"{self.by(*key, 'columns', expected)}: {' and '.join(t.path.name for t in there)} "
+                    f'{"has" if len(there) == 1 else "have"} no column "{named}", but {found}.'
+                    f"{did_you_mean(named, found)}"
                 )
-        how = f" Or say what it is called here: under [{key}], columns = {{ … }}."
+        under = f"under [{key[0]}]" if len(key) == 1 else "beside the file"
+        how = f" Or say what it is called here: {under}, columns = {{ … }}."
         return [
             None
             if table is None
