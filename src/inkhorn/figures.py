@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-__all__ = ["span_in_words", "with_decimals"]
+__all__ = ["span_in_words", "three_figures", "with_decimals"]
 
 
 def with_decimals(value: float, decimals: int, *, sign: bool = False) -> str:
@@ -28,3 +28,14 @@ def span_in_words(low: float, high: float, decimals: int = 2) -> str:
     more = 2 - math.floor(math.log10(apart)) if 0.0 < apart < math.inf else 0
     decimals = min(max(decimals, more), 12) if apart < 0.5 else decimals
     return f"{low:.{decimals}f} to {high:.{decimals}f}"
+
+
+def three_figures(value: float) -> str:
+    """Say a number by three figures, and thousands without a power of ten.
+
+    >>> three_figures(48.31), three_figures(1_223_456.0), three_figures(0.0)
+    ('48.3', '1,220,000', '0')
+    """
+    if not 1e3 <= abs(value) < 1e9:
+        return f"{value:.3g}"
+    return f"{float(f'{value:.3g}'):,.0f}"

@@ -11,6 +11,7 @@ import numpy as np
 from inkhorn import draw
 from inkhorn.ensemble import Carry
 from inkhorn.errors import InputError
+from inkhorn.figures import three_figures
 from inkhorn.files import PlumeFile, read_concentration, write_shapes, write_table
 from inkhorn.model import Finding, Model
 from inkhorn.project import Project
@@ -326,7 +327,7 @@ class PlumeProduct(Product[Plumes]):
                 yield f"{species.name} at {name}{named}: it took no water"
                 continue
             series = made.at(name)
-            highest = f"{species.name} at {name}{named}: up to {series.max() * factor:.3g} {species.unit}"
+            highest = f"{species.name} at {name}{named}: up to {three_figures(series.max() * factor)} {species.unit}"
             if species.limit is None:
                 yield highest
                 continue
@@ -348,7 +349,7 @@ class PlumeProduct(Product[Plumes]):
             length, by = work.project.shown_in.of("m")
             yield (
                 f"{species.name}{named} above {species.limit * factor:g} {species.unit} in the end: "
-                f"{above['area [m²]'] / 1e4:.3g} ha, {above['mass [kg]']:.3g} kg, "
-                f"up to {by * above['reach [m]']:.3g} {length} "
+                f"{three_figures(above['area [m²]'] / 1e4)} ha, {three_figures(above['mass [kg]'])} kg, "
+                f"up to {three_figures(by * above['reach [m]'])} {length} "
                 "from its source"
             )
