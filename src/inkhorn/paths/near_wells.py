@@ -173,12 +173,15 @@ class NearWells:
         return (half + half.T).tocsr()
 
     @cached_property
-    def _closed(self) -> NDArray[np.bool_]:
-        """Which outer faces no term opens."""
+    def _closed(self) -> tuple[Index, Index]:
+        """The outer faces that no term opens, by the cell whose they are, and where those of each cell begin."""
         closed = np.ones(len(self.grid.outer_faces), dtype=bool)
         for term in self.model.terms:
             closed[term.outer_face[term.outer_face >= 0]] = False
-        return closed
+        faces = np.flatnonzero(closed)
+        order = faces[np.argsort(self.grid.outer_faces.cell[faces], kind="stable")]
+        cell = self.grid.outer_faces.cell[order]
+        return order, np.searchsorted(cell, np.arange(self.grid.n_cells + 1))
 
     def _mirrored(self, cell: int, about: list[int], place: Array, stretch: Array) -> tuple[list[int], Array]:
         """Leave out of the cells around a well those with closed sides that no image serves; return the images, too.
@@ -193,7 +196,8 @@ class NearWells:
             [m]
         """
         faces, none = self.grid.outer_faces, np.empty((0, 2))
-        mine = np.flatnonzero(np.isin(faces.cell, about) & self._closed)
+        order, starts = self._closed
+        mine = np.concatenate([order[starts[one] : starts[one + 1]] for one in about])
         if not len(mine):
             return about, none
         back = np.linalg.inv(stretch)
