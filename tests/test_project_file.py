@@ -20,6 +20,7 @@ import shapely.affinity
 import shapely.geometry
 import xarray as xr
 from PIL import Image
+from scipy.special import erfc
 
 import inkhorn as ik
 from inkhorn.runs import compare_runs
@@ -959,3 +960,77 @@ def test_a_run_begins_from_heads_and_properties_come_from_places(full_project, c
     code, _, err = command("run", site)
     assert code == 2
     assert "Begin from a run on the same grid" in err
+
+
+COLUMN = """
+title = "Column"
+[units]
+length = "cm"
+time = "minute"
+concentration = "mg/l"
+[boundary]
+extent = [0, 0, 30, 2]
+[grid]
+count = [120, 1]
+[ground]
+elevation = 4
+[[layer]]
+name = "beads"
+material = "beads"
+base = { elevation = 0 }
+least_thickness = 1
+[material.beads]
+conductivity = "3 cm/min"
+porosity = 0.38
+[[given_flow]]
+name = "pump"
+shape = [[0, 0], [0, 2]]
+inflow = "2 cm³/min"
+concentration = { dye = 100 }
+[[fixed_head]]
+name = "outlet"
+shape = [[30, 0], [30, 2]]
+head = 5
+[[species]]
+name = "dye"
+background = 0
+[transport]
+species = "dye"
+duration = "90 min"
+dispersivity = "0.3 cm"
+watch = ["outlet"]
+[[paths]]
+from_all_inflow = true
+direction = "forward"
+count = 4
+max_time = "1 day"
+"""
+
+
+def test_a_column_in_the_laboratory(tmp_path, command):
+    """No well, cells of millimetres, minutes: when its dye is through (Lapidus & Amundson 1952), and what is told."""
+    site = tmp_path / "site.toml"
+    site.write_text(COLUMN, encoding="utf-8")
+    code, out, problem = command("run", site)
+    assert (code, problem) == (0, "")
+    assert "cells wide" not in out
+    run = ik.open_run(tmp_path / "runs" / "run-001")
+    pores = 0.38 * 4.0 * 2.0 * 30.0 / 2.0 / 1440.0  # days
+    npt.assert_allclose(run.paths().ends["travel time [day]"], pores, rtol=1e-6)
+    seen = run.transport().watched["outlet"]
+    times = seen.index.to_numpy(dtype=float)
+    t, peclet = times[times > 0] / pores, 30.0 / 0.3
+    exact = 50.0 * erfc((1.0 - t) / np.sqrt(4.0 * t / peclet))
+    exact += 50.0 * np.exp(peclet) * erfc((1.0 + t) / np.sqrt(4.0 * t / peclet))
+    npt.assert_allclose(seen[times > 0], exact, atol=2.0)
+    code, _, problem = command("run", change_of(site, "least_thickness = 1\n", ""))
+    assert code == 2
+    assert "beads is at most 0.04 m thick where 0.1 m count as thin" in problem
+
+
+def change_of(path, before, after):
+    """Change words of a file."""
+    text = path.read_text(encoding="utf-8")
+    assert before in text
+    path.write_text(text.replace(before, after), encoding="utf-8")
+    return path

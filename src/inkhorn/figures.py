@@ -4,7 +4,19 @@ from __future__ import annotations
 
 import math
 
-__all__ = ["span_in_words", "three_figures", "with_decimals"]
+__all__ = ["area_in_words", "span_in_words", "three_figures", "with_decimals"]
+
+
+def area_in_words(area: float, figures: int = 3) -> str:
+    """Say an area [m²] in a unit that suits it.
+
+    >>> area_in_words(19_512_000.0), area_in_words(600.0), area_in_words(0.006)
+    ('19.5 km²', '600 m²', '60 cm²')
+    """
+    for unit, size in (("km²", 1e6), ("m²", 1.0)):
+        if abs(area) >= 0.01 * size:
+            return f"{area / size:.{figures}g} {unit}"
+    return f"{1e4 * area:.{figures}g} cm²"
 
 
 def with_decimals(value: float, decimals: int, *, sign: bool = False) -> str:

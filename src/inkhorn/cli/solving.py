@@ -102,7 +102,8 @@ def check(
     try:
         model, findings = check_project(project, grid)
     finally:
-        print_table(pd.DataFrame(project.read), "What was read")
+        if project.read:
+            print_table(pd.DataFrame(project.read), "What was read")
     if project.site.schedule is not None:
         say(repr(project.site.schedule))
     covered, boundary = model.grid.mesh.area.sum(), project.site.boundary.area

@@ -229,6 +229,8 @@ class StepReader(Sequence[FlowStep]):
 
     def _row(self, k: int, name: str) -> NDArray[np.float64]:
         size = self._layout.sizes[self._layout.over[name]]
+        if size == 0:  # nothing of it is ever written
+            return np.empty(0)
         return np.asarray(self._read(name, k, until=k + 1)[:size], dtype=np.float64)
 
     def _states(self, what: str, read: Any) -> tuple[NDArray[np.float64], ...]:

@@ -18,6 +18,7 @@ from inkhorn.errors import (
     did_you_mean,
     place_words,
 )
+from inkhorn.figures import area_in_words
 from inkhorn.shown import Shown
 from inkhorn.site.edits import Edit
 from inkhorn.site.features import Feature
@@ -288,6 +289,6 @@ class Site(Shown):
             counts[feature.kind] = counts.get(feature.kind, 0) + 1
         said = ", ".join(f"{n} {k}" for k, n in counts.items())
         return (
-            f"Site({self.name!r}: {self.boundary.area / 1e6:.3g} km², layers {', '.join(self.strata.names)}; "
+            f"Site({self.name!r}: {area_in_words(self.boundary.area)}, layers {', '.join(self.strata.names)}; "
             f"{said or 'no features'}; {len(self.bores)} bores)"
         )

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError
+from inkhorn.figures import area_in_words
 from inkhorn.shown import Shown
 from inkhorn.space.mesh import PlanEdges
 
@@ -73,7 +74,7 @@ class PolygonMesh(Shown):
             )
 
     def __repr__(self) -> str:
-        return f"PolygonMesh({self.n_cells} cells, {self.area.sum() / 1e6:.4g} km²)"
+        return f"PolygonMesh({self.n_cells} cells, {area_in_words(self.area.sum(), 4)})"
 
     @property
     def n_cells(self) -> int:

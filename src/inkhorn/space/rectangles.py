@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError, check_finite, check_positive
+from inkhorn.figures import area_in_words
 from inkhorn.shown import Shown
 from inkhorn.sizes import refuse_beyond
 from inkhorn.space.mesh import BYTES_PER_PLAN_CELL, PlanEdges, cut_edges, keeping
@@ -168,7 +169,7 @@ class RectangularMesh(CutCells):
         turned = f", rotated by {self.rotation:g}°" if self.rotation else ""
         return (
             f"RectangularMesh({rows} rows × {columns} columns, {self.n_cells} cells, "
-            f"{self.area.sum() / 1e6:.4g} km²{turned})"
+            f"{area_in_words(self.area.sum(), 4)}{turned})"
         )
 
     @property

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from inkhorn.errors import InputError
+from inkhorn.figures import area_in_words
 from inkhorn.sizes import refuse_beyond
 from inkhorn.space.mesh import BYTES_PER_PLAN_CELL, PlanEdges, keeping
 from inkhorn.space.rectangles import CutCells, RectangularMesh, rectangles
@@ -55,7 +56,7 @@ class SplitMesh(CutCells):
         turned = f", rotated by {self.base.rotation:g}°" if self.base.rotation else ""
         return (
             f"SplitMesh({self.n_cells} cells, split up to {int(self.splits.max())} times, "
-            f"{self.area.sum() / 1e6:.4g} km²{turned})"
+            f"{area_in_words(self.area.sum(), 4)}{turned})"
         )
 
     @property

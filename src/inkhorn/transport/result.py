@@ -28,6 +28,8 @@ __all__ = ["TransportResult"]
 Array = NDArray[np.float64]
 _KILOGRAM = 1000.0
 
+_AS_WIDE = 0.8  # of the grid's own spread, from which a plume is as wide as the grid
+
 
 @dataclass(frozen=True, eq=False)
 class TransportResult(Shown):
@@ -414,7 +416,8 @@ class TransportResult(Shown):
     def narrowest(self, output: int = -1) -> float:
         """Return the width of the plume across, at half its height, in cells of where it lies.
 
-        By the second moments in plan of what lies above the least concentration; infinite where all is alike.
+        By the second moments in plan of what lies above the least concentration; infinite where all is alike, and where
+        it is about as wide as the grid, as in a column.
         """
         grid, record = self.flow.model.grid, self.records[output % len(self.records)]
         wet = record.water > 0.0
@@ -428,8 +431,12 @@ class TransportResult(Shown):
         off = place - weight @ place / total
         spread = (weight[:, None] * off).T @ off / total
         size = float(weight @ np.sqrt(grid.cells.area) / total)
+        least, direction = (v[..., 0] for v in np.linalg.eigh(spread))
+        way = place @ direction
+        if least >= _AS_WIDE * np.var(way):
+            return float("inf")
         # a single cell has the spread of its own area beside that of its centre
-        return float(2.355 * np.sqrt(max(np.linalg.eigvalsh(spread)[0], 0.0) + size**2 / 12.0) / size)
+        return float(2.355 * np.sqrt(max(least, 0.0) + size**2 / 12.0) / size)
 
 
 def _plan_parts(grid: Any) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
