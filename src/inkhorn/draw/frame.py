@@ -17,6 +17,7 @@ __all__ = ["colour_bar", "framed", "map_axes_of"]
 
 _BAR = "scale bar"
 _BESIDE = 1.02  # where the column right of a map begins, as a share of its width
+_FLAT = 0.25  # height over width of a map, below which no room is left beside it
 
 
 def map_axes_of(ax: Axes, bounds: Sequence[float]) -> None:
@@ -35,17 +36,21 @@ def map_axes_of(ax: Axes, bounds: Sequence[float]) -> None:
 
 
 def colour_bar(ax: Axes, drawn: Any, label: str) -> Colorbar:
-    """Put a colour bar right of a map, low down; the legend stands above it."""
+    """Put a colour bar right of a map, low down, the legend above it; or below a map too flat for both."""
     from matplotlib.colors import LogNorm
     from matplotlib.ticker import LogLocator
 
-    beside = ax.inset_axes((_BESIDE, 0.0, 0.03, 0.5))
-    bar = ax.figure.colorbar(drawn, cax=beside, label=label)
+    (west, east), (south, north) = ax.get_xlim(), ax.get_ylim()
+    flat = (north - south) / (east - west)
+    below = flat < _FLAT and ax.get_aspect() == 1.0
+    place = (0.25, -0.15 / flat, 0.5, 0.02 / flat) if below else (_BESIDE, 0.0, 0.03, 0.5)
+    way = "horizontal" if below else "vertical"
+    bar = ax.figure.colorbar(drawn, cax=ax.inset_axes(place), label=label, orientation=way)
     bar.ax.tick_params(labelsize=8)
     if isinstance(drawn.norm, LogNorm):
-        bar.ax.yaxis.set_major_locator(LogLocator(subs=(1.0, 2.0, 5.0)))
-        bar.ax.yaxis.set_major_formatter("{x:g}")
-        bar.ax.yaxis.set_minor_formatter("")
+        bar.long_axis.set_major_locator(LogLocator(subs=(1.0, 2.0, 5.0)))
+        bar.long_axis.set_major_formatter("{x:g}")
+        bar.long_axis.set_minor_formatter("")
     return bar
 
 

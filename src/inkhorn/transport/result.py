@@ -28,6 +28,7 @@ __all__ = ["TransportResult"]
 Array = NDArray[np.float64]
 _KILOGRAM = 1000.0
 
+_ALIKE = 0.01  # of the highest concentration, within which all is alike
 _AS_WIDE = 0.8  # of the grid's own spread, from which a plume is as wide as the grid
 
 
@@ -423,9 +424,10 @@ class TransportResult(Shown):
         wet = record.water > 0.0
         if not wet.any():
             return float("inf")
-        weight = np.where(wet, (record.concentration - record.concentration[wet].min()) * record.water, 0.0)
+        low, high = record.concentration[wet].min(), record.concentration[wet].max()
+        weight = np.where(wet, (record.concentration - low) * record.water, 0.0)
         total = float(weight.sum())
-        if total <= 1e-12 * float((record.concentration * record.water).sum()) or total <= 0.0:
+        if high - low <= _ALIKE * high or total <= 0.0:
             return float("inf")
         place = grid.centres_of_gravity
         off = place - weight @ place / total
