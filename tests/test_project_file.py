@@ -1025,7 +1025,7 @@ def test_a_column_in_the_laboratory(tmp_path, command):
     npt.assert_allclose(seen[times > 0], exact, atol=2.0)
     code, _, problem = command("run", change_of(site, "least_thickness = 1\n", ""))
     assert code == 2
-    assert "beads is at most 0.04 m thick where 0.1 m count as thin" in problem
+    assert '"beads" is at most 0.04 m thick where 0.1 m count as thin' in problem
 
 
 def change_of(path, before, after):

@@ -103,11 +103,13 @@ def layered(
             for level in (top, bottom):
                 level[k] = (np.bincount(group, mesh.area * level[k]) / area)[group]
         absent = top == bottom
+        if absent.all():
+            raise InputError(
+                "no layer has any cell: each surface lies on the one below it. Check the elevations."
+            )
         top[absent], bottom[absent] = np.nan, np.nan
     if removed is not None:
         top[removed], bottom[removed] = np.nan, np.nan
-    if not (top > bottom).any():
-        raise InputError(f"no layer has any cell: {_why_none(mesh, strata)}")
     return Grid(
         mesh,
         said,
@@ -118,18 +120,6 @@ def layered(
         taken_out=removed,
         whole_names=whole_names,
     )
-
-
-def _why_none(mesh: PlanMesh, strata: Strata | None) -> str:
-    """Why no layer has any cell, and what to do about it."""
-    if strata is None:
-        return "the surfaces of each lie on each other, or it is taken out everywhere. Check the elevations."
-    thick = (-np.diff(strata.settled(*mesh.centroid.T), axis=0)).max(axis=1)
-    said = ", ".join(
-        f"{layer.name} is at most {most:.3g} m thick where {layer.least_thickness:g} m count as thin"
-        for layer, most in zip(strata.layers, thick, strict=True)
-    )
-    return f"{said}. Check bases and units, lower least_thickness, or look at what is taken out."
 
 
 def _taken_out(

@@ -136,6 +136,20 @@ def _refuse_reversed_layers(site: Site, grid: Grid) -> None:
     )
 
 
+def _refuse_no_cells(site: Site, grid: Grid) -> None:
+    """Refuse a grid whose layers are all absent everywhere."""
+    if grid.n_cells:
+        return
+    thick = (-np.diff(site.strata.settled(*grid.mesh.centroid.T), axis=0)).max(axis=1) + 0.0
+    said = ", ".join(
+        f'"{layer.name}" is at most {most:.3g} m thick where {layer.least_thickness:g} m count as thin'
+        for layer, most in zip(site.strata.layers, thick, strict=True)
+    )
+    raise InputError(
+        f"no layer has any cell: {said}. Check bases and units, lower least_thickness, or look at what is taken out."
+    )
+
+
 def _refuse_crossed_points(site: Site) -> None:
     """Refuse a layer most of whose points lie above the surface over it."""
     for crossing in site.strata.crossings:
@@ -197,6 +211,7 @@ def place(site: Site, on: PlanMesh | Grid, *, water_table: WaterTable | None = N
     _refuse_unplaced(site)
     grid = on if isinstance(on, Grid) else layered(on, site.strata)
     _refuse_reversed_layers(site, grid)
+    _refuse_no_cells(site, grid)
     edits = list(enumerate(site.edits))
     _refuse_unknown_edits(site)
     zones, inputs = placed_zones(site, grid), SiteInputs()
