@@ -159,6 +159,15 @@ def test_a_well_of_arrays_takes_no_more_than_there_is():
     assert "less is taken than asked" in str(endless.findings())
 
 
+def test_one_cell_alone_is_a_model():
+    """No face at all, no unknown but one head."""
+    grid = ik.layered(ik.rectangles((0, 0, 10, 10), cell=10), [0.0, -10.0])
+    out = ik.terms.HeadDependentTerm(cells=[0], conductance=2.0, head=-3.0)
+    flow = ik.solve_flow(ik.Model(grid, 5.0, terms=[out, rain(grid, 1e-3)]))
+    assert flow.steps[-1].heads == pytest.approx(-3.0 + 0.1 / 2.0)
+    assert str(flow.findings()) == "nothing found"
+
+
 def test_a_confined_model_of_arrays_knows_no_ground():
     grid = ik.layered(ik.rectangles((0, 0, 210, 10), count=(21, 1)), [0.0, -10.0])
     ends = held([0, 20], [5.0, 4.0])

@@ -145,7 +145,9 @@ class _Seen:
         """What passes through each layer, of what passes through all."""
         cells, (a, b) = self.model.grid.cells, self.model.grid.faces.cells.T
         size, count = np.abs(step.face_flow), len(self.through)
-        passed = np.bincount(cells.layer[a], size, count) + np.bincount(cells.layer[b], size, count)
+        passed = np.zeros(count)  # counts of nothing are whole numbers
+        for end in (a, b):
+            passed += np.bincount(cells.layer[end], size, count)
         for term, flow in zip(self.model.terms, step.term_flow, strict=True):
             passed += np.bincount(cells.layer[term.cells], np.abs(flow), count)
         whole = sum((float(np.abs(flow).sum()) for flow in step.term_flow), float(size.sum()))
