@@ -141,8 +141,8 @@ def _after_mending(equations: FlowEquations, before: float, chosen: _Trial, whol
     """Solve the worst cells apart where a step leads nowhere, and where all of it does but for them; take the better."""
     if chosen.size < _LEFT * before and chosen.share > _STUCK:
         return chosen
-    ways = [chosen]
-    for one in (chosen, whole) if whole is not chosen and whole.size < _RAISED * before else (chosen,):
+    ways, too = [chosen], whole.there is not chosen.there and whole.size < _RAISED * before
+    for one in (chosen, whole) if too else (chosen,):
         there, answer = mended(equations, one.there, one.balance)
         size = equations.left(answer)
         # where they were all that was wrong, the step was a good one
